@@ -1,0 +1,66 @@
+# make demo   install what is missing, build, and start lab, service and console
+# make test   install what is missing, and run every test
+# make check  formatting, vet, static analysis, known vulnerabilities, types
+# make torture operations while everything goes wrong
+# make bench  how fast it is, against bare loops in the same run
+# make build generate fmt shoot clean
+
+SHELL := /bin/bash
+GO ?= go
+CONSOLE := web/dist/index.html
+WEB_SOURCES := $(shell find web/src web/public web/index.html web/vite.config.ts -type f 2>/dev/null)
+
+.PHONY: demo test torture check bench build generate fmt packages shoot clean go-build
+
+demo: packages build
+	@exec bin/plumbd demo
+
+build: $(CONSOLE) go-build
+
+go-build: $(CONSOLE)
+	@$(GO) build -o bin/ ./cmd/...
+
+$(CONSOLE): $(WEB_SOURCES) web/node_modules/.installed
+	cd web && npm run --silent build
+	@touch $@
+
+web/node_modules/.installed: web/package.json web/package-lock.json
+	cd web && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+# Debian's packages: the database server, and the browser for the tests.
+packages:
+	@scripts/packages
+
+test: packages build
+	cd web && npm run --silent test
+	$(GO) test -timeout 20m -p 2 -parallel 6 ./...
+	@scripts/fuzz
+
+# Hundreds of operations with everything going wrong: PLUMB_TORTURE_ROUNDS,
+# PLUMB_TORTURE_SEED. The figures go to docs/reliability.md.
+torture: packages build
+	PLUMB_TORTURE_ROUNDS=$${PLUMB_TORTURE_ROUNDS:-60} PLUMB_TORTURE_REPORT=$(CURDIR)/docs/reliability.md \
+		$(GO) test -count=1 -timeout 3h -run '^TestTorture$$' -v ./internal/e2e
+
+check: packages build
+	@scripts/check
+
+bench: packages build
+	$(GO) test -run '^$$' -bench . -benchtime 2s ./internal/bench/
+
+generate: web/node_modules/.installed
+	$(GO) generate ./...
+	cd web && npm run --silent generate
+
+fmt: web/node_modules/.installed
+	gofmt -w cmd demo internal profiles scripts web/*.go
+	cd web && npm run --silent format
+
+# The pictures in docs/screenshots, of a demo that runs in another terminal.
+shoot: packages build
+	scripts/screenshots
+
+clean:
+	rm -rf bin .demo web/node_modules
+	find web/dist -mindepth 1 ! -name .gitkeep -delete
