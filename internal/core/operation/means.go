@@ -1,0 +1,430 @@
+package operation
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/reading"
+	"plumbbob/internal/core/verdict"
+)
+
+// A Way is one means by which something could be done.
+type Way struct {
+	Means Means
+	Can   bool   // it can work now
+	Why   string // why not, or what is to be known of it
+}
+
+// does says which kinds of operation a means can carry out.
+var does = map[Means][]Kind{
+	ByCommand:  {Reset, Shutdown, Sleep},
+	ByChassis:  {On, Off, Cycle, Reset, Shutdown, NMI},
+	ByWake:     {On},
+	ByPanel:    {On, Off, Cycle, Reset, Shutdown, Press},
+	ByPoE:      {On, Off, Cycle},
+	ByOutlet:   {On, Off, Cycle},
+	ByEndpoint: {Restart},
+}
+
+// ways lists the means by which a device can be treated so, the gentlest first.
+func (w World) ways(kind Kind, d *estate.Device) []Way {
+	var out []Way
+	for _, m := range AllMeans {
+		if !slices.Contains(does[m], kind) || w.lacks(m, kind, d) != "" {
+			continue
+		}
+		why := w.hinders(m, kind, d)
+		out = append(out, Way{m, why == "", why})
+	}
+	return out
+}
+
+// An Offer is one thing that can be done to a device as the estate has it, and
+// the gentlest means for it.
+type Offer struct {
+	Kind  Kind
+	Means Means
+}
+
+// Offers lists what can be done to a device, the gentler first. What can work
+// now is for a preview to say.
+func Offers(e *estate.Estate, d *estate.Device, restarts bool) []Offer {
+	var out []Offer
+	w := World{Estate: e}
+	for _, kind := range Kinds {
+		for _, m := range AllMeans {
+			if slices.Contains(does[m], kind) && w.lacks(m, kind, d) == "" && !w.allUnswitched(m, d) {
+				out = append(out, Offer{kind, m})
+				break
+			}
+		}
+	}
+	if _, ok := d.Controller(); ok || restarts {
+		out = append(out, Offer{Restart, ByEndpoint})
+	}
+	return out
+}
+
+// allUnswitched: what it hangs on cannot be switched at all.
+func (w World) allUnswitched(m Means, d *estate.Device) bool {
+	if m != ByOutlet && m != ByPoE {
+		return false
+	}
+	for _, end := range w.Estate.FeedsOf(d.Key) {
+		if o, _ := w.Estate.Device(end.Device).SourceAt(end.Port); !o.Unswitched {
+			return false
+		}
+	}
+	return true
+}
+
+// lacks says what the estate would have to know for a means, or "".
+func (w World) lacks(m Means, kind Kind, d *estate.Device) string {
+	switch m {
+	case ByCommand:
+		if _, _, ok := d.CommandLine(string(kind)); !ok {
+			return fmt.Sprintf("no command for %s of %s is stated: add it under commands of an ssh endpoint", kind, d.Key)
+		}
+	case ByChassis:
+		if _, ok := d.Controller(); !ok {
+			return fmt.Sprintf("%s has no management controller that the estate knows, so %s is not possible that way: add its controller under endpoints", d.Key, kind)
+		}
+	case ByWake:
+		if d.Wake == nil {
+			return fmt.Sprintf("how %s is woken is not known: add wake: {mac: …} to it", d.Key)
+		}
+	case ByPanel:
+		if _, _, ok := w.board(d); !ok {
+			return fmt.Sprintf("no leads to the front panel of %s are known: add panel: [KVM/NUMBER] to it, and an endpoint to the KVM", d.Key)
+		}
+	case ByPoE, ByOutlet:
+		feeds := w.Estate.FeedsOf(d.Key)
+		if len(feeds) == 0 {
+			return fmt.Sprintf("%s hangs on no outlet that the estate knows, so it cannot be switched: add its power cable, or name the outlet with --outlet", d.Key)
+		}
+		if byPort(feeds) != m {
+			return fmt.Sprintf("%s hangs on %s", d.Key, ends(feeds))
+		}
+	}
+	return ""
+}
+
+// byPort is the means by which feeds are switched.
+func byPort(feeds []estate.End) Means {
+	for _, end := range feeds {
+		if k, _ := end.Source(); k != estate.PoE {
+			return ByOutlet
+		}
+	}
+	return ByPoE
+}
+
+// board is the endpoint that presses the buttons of a device, and the lead.
+func (w World) board(d *estate.Device) (kvm *estate.Device, ep estate.Endpoint, ok bool) {
+	for _, lead := range d.Panel {
+		kvm := w.Estate.Device(lead.Device)
+		if ep, ok := kvm.CardEndpoint(); ok {
+			return kvm, ep, true
+		}
+	}
+	return nil, estate.Endpoint{}, false
+}
+
+// hinders says why a means cannot work now, or "". What is not known does not
+// hinder: each step looks before it acts.
+func (w World) hinders(m Means, kind Kind, d *estate.Device) string {
+	switch m {
+	case ByCommand:
+		ep, _, _ := d.CommandLine(string(kind))
+		return w.mute(d, ep)
+	case ByChassis:
+		ep, _ := d.Controller()
+		if !w.controllerAnswers(d) {
+			return cmp.Or(w.mute(d, ep), fmt.Sprintf("its %s has not answered yet", ep.Name))
+		}
+	case ByWake:
+		if !w.sleeps(d) {
+			return "it is not asleep"
+		}
+	case ByPanel:
+		kvm, ep, _ := w.board(d)
+		if why := w.mute(kvm, ep); why != "" {
+			return why
+		}
+		if kind != On {
+			return ""
+		}
+		if light, known := w.Evidence.Panels[d.Key]; known && light.On {
+			return "its light is on already"
+		}
+		if w.powerless(d) {
+			return "no power reaches it"
+		}
+	case ByPoE, ByOutlet:
+		for _, end := range w.Estate.FeedsOf(d.Key) {
+			pdu := w.Estate.Device(end.Device)
+			if ep, ok := pdu.OutletEndpoint(); !ok {
+				return fmt.Sprintf("%s has no endpoint with a profile", pdu.Key)
+			} else if why := w.mute(pdu, ep); why != "" {
+				return why
+			}
+		}
+	}
+	return ""
+}
+
+// mute says why an endpoint cannot be used, or "".
+func (w World) mute(d *estate.Device, ep estate.Endpoint) string {
+	pulse := w.Evidence.Endpoints[estate.EndpointID{Device: d.Key, Name: ep.Name}]
+	switch {
+	case pulse.Refused:
+		return fmt.Sprintf("%s of %s refuses us: %s", ep.Name, d.Key, pulse.Why)
+	case pulse.Silent():
+		return fmt.Sprintf("%s of %s does not answer", ep.Name, d.Key)
+	}
+	return ""
+}
+
+// powerless: everything that it hangs on is seen off.
+func (w World) powerless(d *estate.Device) bool {
+	feeds := w.Estate.FeedsOf(d.Key)
+	for _, end := range feeds {
+		if o, known := w.Evidence.Outlets[end]; !known || o.On {
+			return false
+		}
+	}
+	return len(feeds) > 0
+}
+
+// choose settles through what an operation acts: the gentlest means that can
+// work now, unless somebody has chosen.
+func (p *Preview) choose(in Intent, d *estate.Device, w World) error {
+	if in.Kind == Restart {
+		return p.chooseEndpoint(in, d, w)
+	}
+	if len(in.Outlets) > 0 && in.Means == "" {
+		in.Means = ByOutlet
+	}
+	p.Ways = w.ways(in.Kind, d)
+	if in.Means != "" {
+		return p.chosen(in, d, w)
+	}
+	for _, way := range p.Ways {
+		if way.Can {
+			p.Means = way.Means
+			return nil
+		}
+	}
+	// None can work now. The interlocks of the last one, the outlets where there
+	// are any, say what stands in its way.
+	if n := len(p.Ways); n > 0 {
+		p.Means = p.Ways[n-1].Means
+		return nil
+	}
+	return &UsageError{w.impossible(in.Kind, d)}
+}
+
+// impossible says what the estate would have to know for this to be possible.
+func (w World) impossible(kind Kind, d *estate.Device) string {
+	if slices.Contains(does[ByOutlet], kind) {
+		return w.lacks(ByOutlet, kind, d)
+	}
+	var by []string
+	for _, m := range []Means{ByChassis, ByPanel, ByCommand} {
+		if slices.Contains(does[m], kind) {
+			by = append(by, m.thing())
+		}
+	}
+	return fmt.Sprintf("%s has no %s that the estate knows, by which %s would be possible: add it, or cycle its outlet", d.Key, or(by), kind)
+}
+
+// thing is what a device has to have for a means.
+func (m Means) thing() string {
+	return map[Means]string{ByChassis: "management controller", ByPanel: "panel leads", ByCommand: "command"}[m]
+}
+
+// chosen: somebody has said by what means.
+func (p *Preview) chosen(in Intent, d *estate.Device, w World) error {
+	kinds, known := does[in.Means]
+	if len(in.Outlets) > 0 && (in.Means == ByPoE || in.Means == ByOutlet) {
+		in.Means = byPort(in.Outlets)
+	}
+	switch lacks := w.lacks(in.Means, in.Kind, d); {
+	case !known || in.Means == ByEndpoint:
+		return &UsageError{fmt.Sprintf("%q is not a means: there is %s", in.Means, words(AllMeans))}
+	case !slices.Contains(kinds, in.Kind) && len(in.Outlets) > 0:
+		return &UsageError{fmt.Sprintf("outlets are named, and an outlet can do %s, not %s", words(kinds), in.Kind)}
+	case !slices.Contains(kinds, in.Kind):
+		return &UsageError{fmt.Sprintf("the means %s can do %s, not %s", in.Means, words(kinds), in.Kind)}
+	case len(in.Outlets) > 0 && in.Means != ByOutlet && in.Means != ByPoE:
+		return &UsageError{fmt.Sprintf("outlets are named, but the means is %s: leave one of them out", in.Means)}
+	case lacks != "" && len(in.Outlets) == 0:
+		return &UsageError{lacks}
+	}
+	p.Means = in.Means
+	return nil
+}
+
+// chooseEndpoint settles what is to be started anew.
+func (p *Preview) chooseEndpoint(in Intent, d *estate.Device, w World) error {
+	var can []string
+	for _, ep := range d.Endpoints {
+		if ep.Protocol == estate.IPMI || ep.Profile != "" && w.Gear(d.Key).RestartsItself {
+			can = append(can, ep.Name)
+		}
+	}
+	switch {
+	case len(can) == 0:
+		return &UsageError{fmt.Sprintf("%s has no controller and no card that could be started anew: cycle its power instead", d.Key)}
+	case in.Endpoint == "":
+		in.Endpoint = can[0]
+	case !slices.Contains(can, in.Endpoint):
+		return &UsageError{fmt.Sprintf("%s has no %q that could be started anew: it has %s", d.Key, in.Endpoint, strings.Join(can, ", "))}
+	case in.Means != "" || len(in.Outlets) > 0:
+		return &UsageError{"a restart is of a controller or a card itself: it takes neither means nor outlets"}
+	}
+	p.Means, p.Endpoint = ByEndpoint, in.Endpoint
+	return nil
+}
+
+// or writes a list of alternatives: "a, b or c".
+func or(list []string) string {
+	if n := len(list); n > 1 {
+		return strings.Join(list[:n-1], ", ") + " or " + list[n-1]
+	}
+	return strings.Join(list, "")
+}
+
+// words writes a list as people do: "on, off and cycle".
+func words[T ~string](list []T) string {
+	var b strings.Builder
+	for i, x := range list {
+		switch {
+		case i == 0:
+		case i == len(list)-1:
+			b.WriteString(" and ")
+		default:
+			b.WriteString(", ")
+		}
+		b.WriteString(string(x))
+	}
+	return b.String()
+}
+
+// sleeps says whether a device is silent and yet has power: what a magic packet
+// is for.
+func (w World) sleeps(d *estate.Device) bool {
+	answers, _, _, _ := verdict.Heard(w.Estate, w.Evidence, d.Key, w.Now)
+	for _, end := range w.Estate.FeedsOf(d.Key) {
+		if o, known := w.Evidence.Outlets[end]; known && !o.On {
+			return false
+		}
+	}
+	return !answers
+}
+
+// controllerAnswers says whether a device's controller can be used now.
+func (w World) controllerAnswers(d *estate.Device) bool {
+	ep, ok := d.Controller()
+	if !ok {
+		return false
+	}
+	pulse := w.Evidence.Endpoints[estate.EndpointID{Device: d.Key, Name: ep.Name}]
+	return pulse.Answers() && !pulse.Refused
+}
+
+// endpointOf is the endpoint through which something is switched.
+func (p *Preview) endpointOf(end estate.End, w World) (estate.Endpoint, bool) {
+	d := w.Estate.Device(end.Device)
+	switch end.Port {
+	case estate.ChassisPort:
+		return d.Controller()
+	case estate.CommandPort:
+		ep, _, ok := d.CommandLine(string(p.Kind))
+		return ep, ok
+	case estate.PanelPort:
+		_, ep, ok := w.board(d)
+		return ep, ok
+	}
+	if name := end.EndpointName(); name != "" {
+		return d.Endpoint(name)
+	}
+	return d.OutletEndpoint()
+}
+
+// gearOf is the device that does the switching.
+func (w World) gearOf(end estate.End) *estate.Device {
+	d := w.Estate.Device(end.Device)
+	if end.Port == estate.PanelPort {
+		if kvm, _, ok := w.board(d); ok {
+			return kvm
+		}
+	}
+	return d
+}
+
+// fresh returns what a device's controller says, while that counts.
+func (w World) fresh(k estate.Key) (verdict.Chassis, bool) {
+	ep, ok := w.Estate.Device(k).Controller()
+	c, known := w.Evidence.Chassis[k]
+	return c, ok && known && verdict.Fresh(ep, c.At, w.Now)
+}
+
+// panelNow is how the light on the front of a device is.
+func panelNow(end estate.End, w World) OutletNow {
+	now := OutletNow{End: end, Name: "front panel", Feeds: []estate.Key{end.Device}}
+	light, known := w.Evidence.Panels[end.Device]
+	if _, ep, ok := w.board(w.Estate.Device(end.Device)); ok && known {
+		now.Known, now.Fresh = true, verdict.Fresh(ep, light.At, w.Now)
+		now.Reading = Reading{At: light.At, On: light.On}
+	}
+	return now
+}
+
+func chassisNow(end estate.End, w World) OutletNow {
+	now := OutletNow{End: end, Name: "chassis", Feeds: []estate.Key{end.Device}}
+	c, known := w.Evidence.Chassis[end.Device]
+	if !known {
+		return now
+	}
+	now.Known = true
+	now.Reading = Reading{At: c.At, On: c.On}
+	if c.Watts != nil {
+		now.Reading.Metered, now.Reading.W = true, *c.Watts
+	}
+	_, now.Fresh = w.fresh(end.Device)
+	return now
+}
+
+// restores finds the devices that get power back, or get it now, and would
+// stay off then: their chassis are switched on afterwards.
+func (p *Preview) restores(w World) {
+	if p.Kind == Off {
+		return
+	}
+	back := []estate.Key{p.Device}
+	for k := range p.darkSet() {
+		if k != p.Device {
+			back = append(back, k)
+		}
+	}
+	for i := range w.Estate.Devices {
+		k := w.Estate.Devices[i].Key
+		c, known := w.Evidence.Chassis[k]
+		if has(back, k) && known && c.Restore == reading.StaysOff {
+			p.Restores = append(p.Restores, estate.ChassisEnd(k))
+		}
+	}
+}
+
+func has(ks []estate.Key, k estate.Key) bool {
+	for _, x := range ks {
+		if x == k {
+			return true
+		}
+	}
+	return false
+}

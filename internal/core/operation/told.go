@@ -1,0 +1,156 @@
+package operation
+
+import (
+	"cmp"
+	"fmt"
+	"time"
+
+	"plumbbob/internal/core/estate"
+)
+
+// told says whether what is at an end is told to do something, and cannot be
+// read: what came of it shows by what the device does.
+func told(end estate.End) bool { return end.Port == estate.CommandPort }
+
+// dozeWithin is how long an operating system may take to fall asleep.
+const dozeWithin = time.Minute
+
+// doze tells a device to sleep, once, and believes it when it falls silent.
+func (o *Operation) doze(s *Step, in Event) []Command {
+	if s.State == Checking && !o.SilentAt.IsZero() {
+		return o.end(s, StepDone, in.at(), "")
+	}
+	switch in := in.(type) {
+	case Started:
+		if s.MaySent {
+			return o.check(s, in.At, dozeWithin)
+		}
+		return o.begin(in.At)
+	case Answered:
+		if s.State != Sending {
+			return nil
+		}
+		if in.Outcome == NotSent || in.Outcome == Refused {
+			return o.declined(s, in)
+		}
+		s.Note = in.Why
+		return o.check(s, in.At, dozeWithin)
+	case Expired:
+		if s.expired(in) {
+			return append(o.failStep(s, in.At, fmt.Sprintf("%s was told to sleep, and still answers", o.Device)), o.begin(in.At)...)
+		}
+	}
+	return nil
+}
+
+// push presses a button for a time, once, whatever happens. What it did shows
+// by the light.
+func (o *Operation) push(s *Step, in Event) []Command {
+	switch in := in.(type) {
+	case Started:
+		if s.MaySent {
+			s.Note = "whether it was pressed is not known: the service stopped in the middle"
+			return o.check(s, in.At, o.Settle+checkFor)
+		}
+		return o.look(s, in.At, lookFor)
+	case Measured:
+		r, ok := s.fresh(in)
+		switch {
+		case !ok:
+		case s.State == Looking:
+			s.Before = &r
+			return o.send(s, in.At)
+		case s.State == Checking && in.At.After(s.Since.Add(o.Settle)):
+			s.After = &r
+			if !o.endsOff() || !r.On {
+				return o.end(s, StepDone, in.At, s.Note)
+			}
+		}
+	case Answered:
+		if s.State != Sending {
+			return nil
+		}
+		if in.Outcome == NotSent || in.Outcome == Refused {
+			return o.declined(s, in)
+		}
+		s.Note, s.Since = in.Why, in.At
+		return o.check(s, in.At, o.Settle+checkFor)
+	case Expired:
+		switch {
+		case !s.expired(in):
+		case s.State == Looking:
+			return append(o.failStep(s, in.At, "its lights could not be read, so nothing was pressed"), o.begin(in.At)...)
+		case s.After == nil:
+			return append(o.failStep(s, in.At, "it was pressed, and its lights could not be read afterwards"), o.begin(in.At)...)
+		default:
+			return append(o.failStep(s, in.At, fmt.Sprintf("its light is still on after %s", exact(o.Hold))), o.begin(in.At)...)
+		}
+	}
+	return nil
+}
+
+const (
+	goesWithin   = 25 * time.Second // until a card that starts anew must have fallen silent
+	returnWithin = 4 * time.Minute  // until it must be back
+)
+
+// renew starts a controller or a card anew, once. A reading of its end says
+// whether it answers: it is believed when it was silent, and answers again.
+func (o *Operation) renew(s *Step, in Event) []Command {
+	switch in := in.(type) {
+	case Started:
+		if s.MaySent {
+			s.Note = "nobody was looking when it was sent"
+			return o.check(s, in.At, goesWithin)
+		}
+		return o.look(s, in.At, lookFor)
+	case Measured:
+		r, ok := s.fresh(in)
+		if !ok {
+			return nil
+		}
+		return o.watchRenewal(s, r, in.At)
+	case Answered:
+		if s.State != Sending {
+			return nil
+		}
+		if in.Outcome == NotSent || in.Outcome == Refused {
+			return o.declined(s, in)
+		}
+		s.Note = in.Why
+		return o.check(s, in.At, goesWithin)
+	case Expired:
+		switch {
+		case !s.expired(in):
+		case s.State == Looking:
+			return append(o.failStep(s, in.At, "it does not answer, so nothing could be sent"), o.begin(in.At)...)
+		case s.SawOff != nil:
+			return append(o.failStep(s, in.At, "has not come back within "+short(returnWithin)), o.begin(in.At)...)
+		default: // it may be faster than our questions
+			return o.end(s, StepDone, in.At, cmp.Or(s.Note, "it accepted that")+"; it was never seen away, so whether it has started anew is not known")
+		}
+	}
+	return nil
+}
+
+func (o *Operation) watchRenewal(s *Step, r Reading, at time.Time) []Command {
+	switch {
+	case s.State == Looking && r.On:
+		s.Before = &r
+		return o.send(s, at)
+	case s.State == Sending && !r.On && s.SawOff == nil:
+		s.SawOff = &r // it may be gone before it has answered
+	case s.State == Checking && !r.On && s.SawOff == nil:
+		s.SawOff = &r
+		return o.check(s, at, returnWithin)
+	case s.State == Checking && r.On && s.SawOff != nil:
+		s.After = &r
+		return o.end(s, StepDone, at, s.Note)
+	}
+	return nil
+}
+
+// exact writes a short time with what a second is divided into: "0.4 s".
+func exact(d time.Duration) string {
+	return fmt.Sprintf("%g s", d.Round(100*time.Millisecond).Seconds())
+}

@@ -1,0 +1,193 @@
+// Package schedule decides when to ask whom. It has no clock: it is told what
+// time it is, and says what is due and when it wants to be asked again.
+package schedule
+
+import (
+	"container/heap"
+	"time"
+)
+
+const (
+	// CloseEvery is how often a subject under close watch is asked.
+	CloseEvery = 500 * time.Millisecond
+	// Until a silence is certain it is asked about more often.
+	confirmEvery = time.Second
+	confirmed    = 3
+	// A subject that stays silent is asked less and less often.
+	backOffAfter = 10
+	backOffMost  = 4
+	maxEvery     = time.Minute
+	jitterShare  = 0.1
+)
+
+// Plan is when each subject is to be asked next. A subject is not due again
+// before its last question has been answered or given up.
+type Plan[K comparable] struct {
+	jitter  func() float64 // 0 to 1
+	entries map[K]*entry[K]
+	queue   queue[K]
+}
+
+type entry[K comparable] struct {
+	key    K
+	every  time.Duration
+	next   time.Time
+	misses int
+	fine   bool // its last question was answered
+	close  int  // how many want it under close watch
+	asking bool
+	at     int // in the queue, -1 while it is being asked
+}
+
+// New returns an empty plan. jitter spreads questions and returns 0 to 1.
+func New[K comparable](jitter func() float64) *Plan[K] {
+	return &Plan[K]{jitter: jitter, entries: map[K]*entry[K]{}}
+}
+
+// Set adds a subject, spreading first questions over one interval, or changes
+// how often it is asked.
+func (p *Plan[K]) Set(k K, every time.Duration, now time.Time) {
+	if e := p.entries[k]; e != nil {
+		e.every = every
+		return
+	}
+	e := &entry[K]{key: k, every: every, next: now.Add(time.Duration(p.jitter() * float64(min(every, 2*time.Second))))}
+	p.entries[k] = e
+	heap.Push(&p.queue, e)
+}
+
+// Remove forgets a subject.
+func (p *Plan[K]) Remove(k K) {
+	e := p.entries[k]
+	if e == nil {
+		return
+	}
+	delete(p.entries, k)
+	if e.at >= 0 {
+		heap.Remove(&p.queue, e.at)
+	}
+}
+
+// Keys calls f for every subject.
+func (p *Plan[K]) Keys(f func(K)) {
+	for k := range p.entries {
+		f(k)
+	}
+}
+
+// Due returns up to most subjects that are to be asked now. Each is taken out
+// until Answered is called for it.
+func (p *Plan[K]) Due(now time.Time, most int) []K {
+	var due []K
+	for len(p.queue) > 0 && len(due) < most && !p.queue[0].next.After(now) {
+		e := heap.Pop(&p.queue).(*entry[K])
+		e.asking = true
+		due = append(due, e.key)
+	}
+	return due
+}
+
+// Answered says how a question ended, and plans the next one.
+func (p *Plan[K]) Answered(k K, ok bool, now time.Time) {
+	e := p.entries[k]
+	if e == nil || !e.asking {
+		return
+	}
+	e.asking = false
+	e.fine = ok
+	if ok {
+		e.misses = 0
+	} else {
+		e.misses++
+	}
+	e.next = now.Add(p.wait(e))
+	heap.Push(&p.queue, e)
+}
+
+// wait is how long until the next question.
+func (p *Plan[K]) wait(e *entry[K]) time.Duration {
+	every := e.every
+	switch {
+	case e.close > 0:
+		return CloseEvery
+	case e.misses > 0 && e.misses < confirmed:
+		every = min(every, confirmEvery)
+	case e.misses >= backOffAfter:
+		every = max(every, min(maxEvery, every*time.Duration(min(backOffMost, 1+e.misses/backOffAfter))))
+	}
+	return time.Duration(float64(every) * (1 - jitterShare + 2*jitterShare*p.jitter()))
+}
+
+// Close puts a subject under close watch, or with on false lifts one such wish.
+func (p *Plan[K]) Close(k K, on bool, now time.Time) {
+	e := p.entries[k]
+	if e == nil {
+		return
+	}
+	if !on {
+		e.close = max(0, e.close-1)
+		return
+	}
+	e.close++
+	if e.at >= 0 {
+		e.next = now
+		heap.Fix(&p.queue, e.at)
+	}
+}
+
+// Soon has a subject asked now, unless it is being asked.
+func (p *Plan[K]) Soon(k K, now time.Time) {
+	if e := p.entries[k]; e != nil && e.at >= 0 && e.next.After(now) {
+		e.next = now
+		heap.Fix(&p.queue, e.at)
+	}
+}
+
+// Silent says whether a subject's silence has just been confirmed by its last question.
+func (p *Plan[K]) Silent(k K) bool {
+	e := p.entries[k]
+	return e != nil && e.misses == confirmed
+}
+
+// Fine says whether a subject's last question was answered: not before the first.
+func (p *Plan[K]) Fine(k K) bool {
+	e := p.entries[k]
+	return e != nil && e.fine
+}
+
+// Watched says whether a subject is under close watch.
+func (p *Plan[K]) Watched(k K) bool {
+	e := p.entries[k]
+	return e != nil && e.close > 0
+}
+
+// Next says when something is due, or false when nothing is planned.
+func (p *Plan[K]) Next() (time.Time, bool) {
+	if len(p.queue) == 0 {
+		return time.Time{}, false
+	}
+	return p.queue[0].next, true
+}
+
+// queue is a heap of entries by time.
+type queue[K comparable] []*entry[K]
+
+func (q queue[K]) Len() int           { return len(q) }
+func (q queue[K]) Less(i, j int) bool { return q[i].next.Before(q[j].next) }
+func (q queue[K]) Swap(i, j int) {
+	q[i], q[j] = q[j], q[i]
+	q[i].at, q[j].at = i, j
+}
+func (q *queue[K]) Push(x any) {
+	e := x.(*entry[K])
+	e.at = len(*q)
+	*q = append(*q, e)
+}
+func (q *queue[K]) Pop() any {
+	old := *q
+	e := old[len(old)-1]
+	old[len(old)-1] = nil
+	*q = old[:len(old)-1]
+	e.at = -1
+	return e
+}

@@ -1,0 +1,91 @@
+package schedule
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+var t0 = time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
+
+func middle() float64 { return 0.5 }
+
+// ask lets a subject be asked and answer for a while, and returns when it was asked.
+func ask(p *Plan[string], k string, ok bool, from time.Time, times int) []time.Duration {
+	var at []time.Duration
+	now := from
+	for range times {
+		next, _ := p.Next()
+		if next.After(now) {
+			now = next
+		}
+		for _, due := range p.Due(now, 10) {
+			p.Answered(due, ok, now)
+		}
+		at = append(at, now.Sub(t0))
+	}
+	_ = k
+	return at
+}
+
+func TestIntervals(t *testing.T) {
+	p := New[string](middle)
+	p.Set("a", 10*time.Second, t0)
+	require.Equal(t, []time.Duration{time.Second, 11 * time.Second, 21 * time.Second}, ask(p, "a", true, t0, 3), "spread at first, then every interval")
+
+	p = New[string](middle)
+	p.Set("a", 10*time.Second, t0)
+	at := ask(p, "a", false, t0, 4)
+	require.Equal(t, time.Second, at[2]-at[1], "a silence is confirmed quickly")
+	ask(p, "a", false, t0.Add(at[3]), 60)
+	far := ask(p, "a", false, t0, 2)
+	require.Equal(t, 40*time.Second, far[1]-far[0], "and then asked about less often")
+}
+
+func TestCloseWatch(t *testing.T) {
+	p := New[string](middle)
+	p.Set("a", time.Minute, t0)
+	ask(p, "a", true, t0, 1)
+	p.Close("a", true, t0.Add(2*time.Second))
+	p.Close("a", true, t0.Add(2*time.Second)) // by two operations
+	at := ask(p, "a", true, t0.Add(2*time.Second), 3)
+	require.Equal(t, []time.Duration{2 * time.Second, 2500 * time.Millisecond, 3 * time.Second}, at)
+	p.Close("a", false, t0)
+	require.True(t, p.Watched("a"), "the other still wants it")
+	p.Close("a", false, t0)
+	require.False(t, p.Watched("a"))
+}
+
+func TestNobodyIsAskedTwiceAtATime(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		p := New[string](middle)
+		asking, known := map[string]bool{}, map[string]bool{}
+		now := t0
+		names := []string{"a", "b", "c"}
+		for range 60 {
+			now = now.Add(time.Duration(rapid.IntRange(0, 5000).Draw(t, "ms")) * time.Millisecond)
+			k := rapid.SampledFrom(names).Draw(t, "who")
+			switch rapid.IntRange(0, 4).Draw(t, "what") {
+			case 0:
+				if !asking[k] {
+					p.Set(k, time.Second, now)
+					known[k] = true
+				}
+			case 1:
+				if known[k] {
+					p.Answered(k, rapid.Bool().Draw(t, "ok"), now)
+					asking[k] = false
+				}
+			case 2:
+				p.Close(k, rapid.Bool().Draw(t, "on"), now)
+			default:
+				for _, d := range p.Due(now, 2) {
+					require.False(t, asking[d], "%s is being asked", d)
+					asking[d] = true
+				}
+			}
+		}
+	})
+}

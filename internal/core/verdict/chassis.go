@@ -1,0 +1,192 @@
+package verdict
+
+import (
+	"fmt"
+	"time"
+
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/reading"
+)
+
+// DefaultControllerIdleW is DefaultIdleW for a device with a controller, which
+// goes on drawing while the host is off.
+const DefaultControllerIdleW = 20
+
+// DefaultStandbyW is the same for a device whose power light can be seen.
+const DefaultStandbyW = 8
+
+// chassis returns what a device's controller says of it, while that is fresh.
+func (j *judge) chassis(d *estate.Device) (Chassis, bool) {
+	ep, ok := d.Controller()
+	c, known := j.ev.Chassis[d.Key]
+	return c, ok && known && Fresh(ep, c.At, j.now)
+}
+
+// asleep: its own power management has put it to sleep, which is not hanging.
+func (j *judge) asleep(d *estate.Device) (Verdict, bool) {
+	if d.SleepW > 0 {
+		return j.sleepDraw(d)
+	}
+	c, ok := j.chassis(d)
+	if !ok || !c.Asleep {
+		return Verdict{}, false
+	}
+	return Verdict{State: Parked, Reasons: []Reason{{
+		Stance: For, At: c.At, Text: "its controller says " + c.State + ", and its own power management did it",
+	}}}, true
+}
+
+// sleepDraw: it takes what it takes while it sleeps, and that was read after it
+// fell silent.
+func (j *judge) sleepDraw(d *estate.Device) (Verdict, bool) {
+	p := j.feeds(d)
+	if !p.metered || p.stale || p.w <= DefaultIdleW || p.w > d.SleepW || p.at.Before(j.hears(d).since) {
+		return Verdict{}, false
+	}
+	return Verdict{State: Parked, Reasons: append([]Reason{{
+		Stance: For, At: p.at, Text: fmt.Sprintf("draws %.1f W, which is what it takes while it sleeps: its own power management did it", p.w),
+	}}, noted(p.reasons)...)}, true
+}
+
+// withChassis weighs what the controller says against what is measured at the
+// feeds: a draw that is measured beats a report, and a report beats a relay.
+func (j *judge) withChassis(d *estate.Device, p power) power {
+	c, ok := j.chassis(d)
+	if !ok {
+		return p
+	}
+	say := Reason{Stance: For, Text: "its chassis is off", At: c.At}
+	if c.On {
+		say.Text = "its chassis is on"
+		if c.Watts != nil {
+			say.Text += fmt.Sprintf(" and draws %s by its controller", Watts(*c.Watts))
+		}
+	}
+	return p.with(say, c.On, c.OnSince)
+}
+
+// withPanel does the same with the light on its front.
+func (j *judge) withPanel(d *estate.Device, p power) power {
+	light, known := j.ev.Panels[d.Key]
+	for _, lead := range d.Panel {
+		if ep, ok := j.e.Device(lead.Device).CardEndpoint(); known && ok && Fresh(ep, light.At, j.now) {
+			say := Reason{Stance: For, Text: "its power light is off", At: light.At}
+			if light.On {
+				say.Text = "its power light is on"
+			}
+			return p.with(say, light.On, light.OnSince)
+		}
+	}
+	return p
+}
+
+// with weighs what is reported of a box against what is measured at its feeds.
+func (p power) with(say Reason, on bool, onSince time.Time) power {
+	state := powerNo
+	if on {
+		state = powerYes
+	}
+	if p.state != state && p.state != powerUnknown && p.metered {
+		say.Stance = Against
+		p.reasons = append(p.reasons, say)
+		return p
+	}
+	if p.state == powerUnknown || !p.metered || say.At.Before(p.at) {
+		p.at = say.At
+	}
+	if p.state != state {
+		p.state = state
+		p.reasons = append([]Reason{say}, noted(p.reasons)...)
+	} else {
+		p.reasons = append(p.reasons, say)
+	}
+	p.off = !on
+	if onSince.After(p.since) {
+		p.since = onSince
+	}
+	return p
+}
+
+// What the outlets and the controller may measure differently before they
+// cannot be of the same box: losses, and meters that are read at other moments.
+const (
+	mismatchW     = 30
+	mismatchShare = 0.5
+)
+
+// mismatch compares what is drawn from the outlets with what the controller
+// measures: when they tell of different boxes, the cables, or the controller,
+// are not where the estate says.
+func (j *judge) mismatch(d *estate.Device) (Reason, bool) {
+	c, ok := j.chassis(d)
+	feeds := j.feeds(d)
+	// Not while it starts, and not from readings of different moments.
+	settled := c.OnSince.IsZero() || j.now.Sub(c.OnSince) > BootTime(d)
+	if !ok || c.Watts == nil || !c.On || !settled || !feeds.metered || feeds.stale || len(d.Power) == 0 {
+		return Reason{}, false
+	}
+	for _, cable := range d.Power {
+		if o, known := j.ev.Outlets[cable.From]; !known || !o.Metered {
+			return Reason{}, false
+		}
+	}
+	off := feeds.w - *c.Watts
+	if off < 0 {
+		off = -off
+	}
+	if off < mismatchW || off < mismatchShare*max(feeds.w, *c.Watts) {
+		return Reason{}, false
+	}
+	return Reason{At: c.At, Text: fmt.Sprintf("its controller measures %s and its outlets %s: are its cables and its controller where the estate says?", Watts(*c.Watts), Watts(feeds.w))}, true
+}
+
+// within says what is wrong inside the box, and what may act on it by itself.
+func (j *judge) within(d *estate.Device, strain func(Severity, Reason)) {
+	j.supplyTroubles(d, strain)
+	if a := j.ev.Ailing[d.Key]; !a.At.IsZero() && j.now.Sub(a.At) <= a.Good {
+		for _, x := range a.List {
+			severity := Warning
+			if x.Level == reading.Critical {
+				severity = Critical
+			}
+			strain(severity, Reason{Text: x.Text, At: a.At})
+		}
+	}
+}
+
+// health says how the inside of a hung box is: fine, or what is wrong with it.
+func (j *judge) health(d *estate.Device) []Reason {
+	if _, ok := j.chassis(d); !ok {
+		return nil
+	}
+	var rs []Reason
+	j.within(d, func(_ Severity, r Reason) { rs = append(rs, r) })
+	if len(rs) == 0 {
+		rs = []Reason{{Stance: For, Text: "its controller answers and finds nothing wrong inside"}}
+	}
+	return append(rs, j.secondActor(d)...)
+}
+
+// secondActor tells of a watchdog that may restart the host by itself.
+func (j *judge) secondActor(d *estate.Device) []Reason {
+	c, ok := j.chassis(d)
+	if !ok || c.Watchdog == nil {
+		return nil
+	}
+	w := c.Watchdog
+	left := w.Left - j.now.Sub(c.At)
+	return []Reason{{Stance: Note, At: c.At, Text: fmt.Sprintf("its watchdog is armed: unless its %s is heard of within %d s, it does a %s by itself", w.For, int(max(0, left).Seconds()), w.Action)}}
+}
+
+// ControllerWatts is the draw of a device as its controller measures it.
+func ControllerWatts(e *estate.Estate, ev *Evidence, k estate.Key, now time.Time) (float64, bool) {
+	d := e.Device(k)
+	if d == nil {
+		return 0, false
+	}
+	c, ok := (&judge{e: e, ev: ev, now: now}).chassis(d)
+	if !ok || c.Watts == nil {
+		return 0, false
+	}
+	return *c.Watts, true
+}

@@ -1,0 +1,308 @@
+// Package verdict works out what to believe about each device, and why.
+//
+//	evidence.go  what has been observed: the newest of everything, and how it got there
+//	judge.go     from evidence to verdicts, path before device
+//	path.go      whether the path to a device is sound, broken, or not proven yet
+//	power.go     whether power reaches a device, and how far that is to be trusted
+//	chassis.go   what its controller says about it
+//	line.go      the same, hop by hop, for people to look at
+//
+// Nothing here does I/O or reads a clock: observations bring the times at
+// which they were made, and Judge is told what time it is.
+package verdict
+
+import (
+	"time"
+
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/reading"
+)
+
+// SilentAfter is how many questions in a row must go unanswered before a probe
+// counts as silent: one lost packet is not an outage.
+const SilentAfter = 3
+
+// Flapping is FlapCount changes between answering and silent within FlapWindow.
+const (
+	FlapWindow = 10 * time.Minute
+	FlapCount  = 4
+)
+
+// A Result is the outcome of one question to a probe or an endpoint.
+type Result struct {
+	SentAt time.Time
+	RTT    time.Duration // meaningful when it answered
+	OK     bool
+	Why    string // what went wrong, for people
+	// Refused: the gear answered, but would not have our credential.
+	Refused bool
+}
+
+// A Pulse is what is known of one probe or endpoint: a state machine whose
+// only event is the next Result.
+type Pulse struct {
+	Asked       time.Time     // when the last question was sent
+	LastAnswer  time.Time     // when the last answer came
+	RTT         time.Duration // of the last answer
+	Misses      int           // questions since the last answer
+	SilentSince time.Time     // when the first of those was sent
+	Missed      misses        // when the last of those were sent, oldest first
+	UpSince     time.Time     // since when it has not been silent
+	Why         string        // what went wrong with the last of them
+	Refused     bool          // the last answer was a refusal of our credential
+	Flips       []time.Time   // the newest changes between answering and silent
+}
+
+type misses [SilentAfter]time.Time
+
+// After returns the pulse with one more result in it.
+func (p Pulse) After(r Result) Pulse {
+	if r.SentAt.Before(p.Asked) {
+		return p // overtaken by a newer question
+	}
+	was := p.Silent()
+	p.Asked, p.Refused = r.SentAt, r.Refused
+	if r.OK || r.Refused {
+		p.LastAnswer, p.RTT = r.SentAt.Add(r.RTT), r.RTT
+		if was || p.UpSince.IsZero() {
+			p.UpSince = p.LastAnswer // a question may have waited for it to come up
+		}
+		p.Misses, p.SilentSince, p.Missed, p.Why = 0, time.Time{}, misses{}, ""
+		if r.Refused {
+			p.Why = r.Why
+		}
+	} else {
+		if p.Misses == 0 {
+			p.SilentSince = r.SentAt
+		}
+		p.Misses++
+		copy(p.Missed[:], p.Missed[1:])
+		p.Missed[SilentAfter-1] = r.SentAt
+		p.Why = r.Why
+	}
+	if p.Silent() != was && (was || !p.LastAnswer.IsZero()) {
+		p.Flips = append(p.Flips[max(0, len(p.Flips)-FlapCount*2):len(p.Flips):len(p.Flips)], r.SentAt)
+	}
+	return p
+}
+
+// Silent: enough questions in a row were not answered.
+func (p Pulse) Silent() bool { return p.Misses >= SilentAfter }
+
+// Answers: the last question was answered.
+func (p Pulse) Answers() bool { return p.Misses == 0 && !p.LastAnswer.IsZero() }
+
+// flips counts the changes within FlapWindow before now.
+func (p Pulse) flips(now time.Time) int {
+	n := 0
+	for _, at := range p.Flips {
+		if now.Sub(at) <= FlapWindow {
+			n++
+		}
+	}
+	return n
+}
+
+// Outlet is the newest that is known of one outlet.
+type Outlet struct {
+	At       time.Time // when the gear was asked
+	Name     string
+	On       bool
+	Metered  bool
+	W        float64 // meaningful when metered
+	A        float64 // meaningful when metered
+	Wh       float64 // meaningful when metered
+	Switched bool    // the gear says that it can be switched
+	Giving   *bool   // of a PoE port: something takes power from it
+
+	AfterLoss         string // what it does when power comes back to its gear; empty when it does not say
+	OnDelay, OffDelay *time.Duration
+
+	OnSince time.Time // when power was last seen to return; zero when never seen off
+}
+
+// ProbeID names a probe: the device, and its place in the device's list.
+type ProbeID struct {
+	Device estate.Key
+	Index  int
+}
+
+// Parking is the record of somebody having meant a device to be off.
+type Parking struct {
+	By, Why string
+	Since   time.Time
+}
+
+// Chassis is the newest that a device's controller said of it.
+type Chassis struct {
+	reading.Chassis
+	OnSince time.Time // when it was last seen to come on; zero when never seen off
+}
+
+// Light is the newest that is known of the lights on the front of a device.
+type Light struct {
+	At      time.Time
+	On      bool      // the power light
+	Disk    *bool     // nil where no lead goes to it
+	OnSince time.Time // when it was last seen to come on; zero when never seen off
+}
+
+// Panel takes in how the lights on the front of a device are.
+func (ev *Evidence) Panel(k estate.Key, l Light) {
+	old, known := ev.Panels[k]
+	if known && l.At.Before(old.At) {
+		return
+	}
+	l.OnSince = old.OnSince
+	if known && !old.On && l.On {
+		l.OnSince = l.At
+	}
+	ev.Panels[k] = l
+}
+
+// Ailments are the readings of a controller that are out of bounds.
+type Ailments struct {
+	At   time.Time
+	Good time.Duration // for how long after that they count
+	List []Ailment
+}
+
+// An Ailment is one thing that is wrong inside a box.
+type Ailment struct {
+	Text  string
+	Level reading.Level
+}
+
+// Evidence is the newest of everything that has been observed. It is a value
+// of its owner: nothing here locks.
+type Evidence struct {
+	Probes    map[ProbeID]Pulse
+	Endpoints map[estate.EndpointID]Pulse
+	Outlets   map[estate.End]Outlet
+	Chassis   map[estate.Key]Chassis
+	Panels    map[estate.Key]Light // by the device whose front it is
+	Ailing    map[estate.Key]Ailments
+	Supplies  map[estate.Key]Supply
+	Totals    map[estate.Key]float64 // W through a PDU's inlet, or out of a UPS, as its card says
+	Meters    map[estate.Key][]reading.Meter
+	Operating map[estate.Key]string // what an operation is doing to a device, in words
+	Parked    map[estate.Key]Parking
+}
+
+// NewEvidence returns evidence of nothing.
+func NewEvidence() *Evidence {
+	return &Evidence{
+		Probes:    map[ProbeID]Pulse{},
+		Endpoints: map[estate.EndpointID]Pulse{},
+		Outlets:   map[estate.End]Outlet{},
+		Chassis:   map[estate.Key]Chassis{},
+		Panels:    map[estate.Key]Light{},
+		Ailing:    map[estate.Key]Ailments{},
+		Supplies:  map[estate.Key]Supply{},
+		Totals:    map[estate.Key]float64{},
+		Meters:    map[estate.Key][]reading.Meter{},
+		Operating: map[estate.Key]string{},
+		Parked:    map[estate.Key]Parking{},
+	}
+}
+
+// Probe takes in the outcome of a probe. What comes and goes because we switch
+// it is not flapping.
+func (ev *Evidence) Probe(id ProbeID, r Result) {
+	was := ev.Probes[id]
+	now := was.After(r)
+	if ev.Operating[id.Device] != "" {
+		now.Flips = was.Flips
+	}
+	ev.Probes[id] = now
+}
+
+// Endpoint takes in whether an endpoint answered.
+func (ev *Evidence) Endpoint(id estate.EndpointID, r Result) {
+	ev.Endpoints[id] = ev.Endpoints[id].After(r)
+}
+
+// Outlet takes in a reading of an outlet, and notes when power returned.
+func (ev *Evidence) Outlet(end estate.End, o Outlet) {
+	old, known := ev.Outlets[end]
+	if known && o.At.Before(old.At) {
+		return
+	}
+	o.OnSince = old.OnSince
+	if known && !old.On && o.On {
+		o.OnSince = o.At
+	}
+	ev.Outlets[end] = o
+}
+
+// Controller takes in what a device's controller says of it, and notes when
+// the chassis came on.
+func (ev *Evidence) Controller(k estate.Key, c reading.Chassis) {
+	old, known := ev.Chassis[k]
+	if known && c.At.Before(old.At) {
+		return
+	}
+	now := Chassis{Chassis: c, OnSince: old.OnSince}
+	if known && !old.On && c.On {
+		now.OnSince = c.At
+	}
+	ev.Chassis[k] = now
+}
+
+// Forget drops what was observed of things that are no longer in the estate,
+// or that mean something else now.
+func (ev *Evidence) Forget(old, now *estate.Estate) {
+	for id := range ev.Probes {
+		o, n := old.Device(id.Device), now.Device(id.Device)
+		if o == nil || n == nil || !sameQuestion(o.Questions(), n.Questions(), id.Index) {
+			delete(ev.Probes, id)
+		}
+	}
+	for id := range ev.Endpoints {
+		if n := now.Device(id.Device); n == nil {
+			delete(ev.Endpoints, id)
+		} else if _, ok := n.Endpoint(id.Name); !ok {
+			delete(ev.Endpoints, id)
+		}
+	}
+	for end := range ev.Outlets {
+		if n := now.Device(end.Device); n == nil {
+			delete(ev.Outlets, end)
+		} else if _, ok := n.SourceAt(end.Port); !ok {
+			delete(ev.Outlets, end)
+		}
+	}
+	for k := range ev.Chassis {
+		if d := now.Device(k); d == nil || !has(d) {
+			delete(ev.Chassis, k)
+		}
+	}
+	for k := range ev.Panels {
+		if d := now.Device(k); d == nil || len(d.Panel) == 0 {
+			delete(ev.Panels, k)
+		}
+	}
+	for k := range ev.Ailing {
+		if now.Device(k) == nil {
+			delete(ev.Ailing, k)
+		}
+	}
+	for k := range ev.Supplies {
+		if d := now.Device(k); d == nil || d.Supply == nil {
+			delete(ev.Supplies, k)
+		}
+	}
+	for k := range ev.Totals {
+		if now.Device(k) == nil {
+			delete(ev.Totals, k)
+			delete(ev.Meters, k)
+		}
+	}
+}
+
+// sameQuestion says whether what was answered before is what is asked now.
+func sameQuestion(old, now []estate.Probe, i int) bool {
+	return i < len(old) && i < len(now) && old[i].Kind == now[i].Kind && old[i].Target == now[i].Target
+}
+
+func has(d *estate.Device) bool { _, ok := d.Controller(); return ok }

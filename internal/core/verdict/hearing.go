@@ -1,0 +1,226 @@
+package verdict
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"plumbbob/internal/core/estate"
+)
+
+// A hearing is what the probes of a device say together.
+type hearing struct {
+	asked      bool // at least one question has been asked
+	answers    bool // it counts as answering
+	silent     bool // it counts as not answering; neither while that is unsure
+	lastAnswer time.Time
+	silence              // meaningful when it is silent
+	upSince    time.Time // since when it has been answering
+	flips      int
+	reasons    []Reason // what was heard, or not
+	partly     []Reason // probes that are silent although the device answers
+}
+
+// A silence is when a device fell silent, and from when on enough questions
+// went unanswered to say so: what happened to the path before then may explain
+// the ones before, but not those.
+type silence struct{ since, proven time.Time }
+
+// A voice is one probe, or one endpoint of a device that has no probes.
+type voice struct {
+	name  string
+	must  bool
+	pulse Pulse
+}
+
+func (j *judge) voices(d *estate.Device) []voice {
+	var vs []voice
+	for i, p := range d.Probes {
+		vs = append(vs, voice{p.String(), p.Must, j.ev.Probes[ProbeID{d.Key, i}]})
+	}
+	if len(vs) > 0 {
+		return vs
+	}
+	for _, ep := range d.Endpoints {
+		vs = append(vs, voice{"its " + ep.Name, false, j.ev.Endpoints[estate.EndpointID{Device: d.Key, Name: ep.Name}]})
+	}
+	return vs
+}
+
+// hears listens to all voices of a device. It answers when all that must do,
+// or, when none must, when any does. It is silent when that has become
+// impossible; in between, the evidence is incomplete.
+func (j *judge) hears(d *estate.Device) hearing {
+	if h, ok := j.memo[d.Key]; ok {
+		return h
+	}
+	vs := j.voices(d)
+	h := listen(vs, j.now)
+	if j.memo != nil {
+		j.memo[d.Key] = h
+	}
+	return h
+}
+
+func listen(vs []voice, now time.Time) hearing {
+	var h hearing
+	needAll := slices.ContainsFunc(vs, func(v voice) bool { return v.must })
+	answering, silent, needed := 0, 0, 0
+	for _, v := range vs {
+		if v.pulse.Asked.IsZero() {
+			continue
+		}
+		h.asked = true
+		h.flips = max(h.flips, v.pulse.flips(now))
+		if v.pulse.LastAnswer.After(h.lastAnswer) {
+			h.lastAnswer = v.pulse.LastAnswer
+		}
+		if needAll && !v.must {
+			continue
+		}
+		needed++
+		if v.pulse.Answers() {
+			answering++
+			if h.upSince.IsZero() || v.pulse.UpSince.Before(h.upSince) {
+				h.upSince = v.pulse.UpSince
+			}
+		}
+		if v.pulse.Silent() {
+			silent++
+			if h.proven.IsZero() || v.pulse.Missed[0].Before(h.proven) {
+				h.proven = v.pulse.Missed[0]
+			}
+			if needAll && (h.since.IsZero() || v.pulse.SilentSince.Before(h.since)) ||
+				!needAll && v.pulse.SilentSince.After(h.since) {
+				h.since = v.pulse.SilentSince
+			}
+		}
+	}
+	switch {
+	case needed == 0:
+	case needAll:
+		h.answers, h.silent = answering == needed, silent > 0
+	default:
+		h.answers, h.silent = answering > 0, silent == needed
+	}
+	h.say(vs)
+	return h
+}
+
+// say puts what was heard into sentences.
+func (h *hearing) say(vs []voice) {
+	var heard, unheard []string
+	misses := 0
+	var rtt time.Duration
+	for _, v := range vs {
+		switch {
+		case v.pulse.Answers():
+			heard = append(heard, v.name)
+			if rtt == 0 || v.pulse.RTT < rtt {
+				rtt = v.pulse.RTT
+			}
+			if v.pulse.Refused {
+				h.partly = append(h.partly, Reason{Text: v.name + " refuses us: " + v.pulse.Why, At: v.pulse.LastAnswer})
+			}
+		case v.pulse.Misses > 0:
+			unheard = append(unheard, v.name)
+			misses += v.pulse.Misses
+			if h.answers && v.pulse.Silent() {
+				h.partly = append(h.partly, Reason{Text: "does not answer " + v.name, At: v.pulse.SilentSince, Since: true})
+			}
+		}
+	}
+	if len(heard) > 0 {
+		stance := For
+		if h.silent {
+			stance = Against
+		}
+		h.reasons = append(h.reasons, Reason{Stance: stance, Text: fmt.Sprintf("answers %s in %s", strings.Join(heard, ", "), Millis(rtt)), At: h.lastAnswer})
+	}
+	if !h.answers && misses > 0 {
+		since := h.since
+		for _, v := range vs {
+			if since.IsZero() || !h.silent && v.pulse.Misses > 0 && v.pulse.SilentSince.Before(since) {
+				since = v.pulse.SilentSince
+			}
+		}
+		h.reasons = append(h.reasons, Reason{
+			Stance: For, At: since, Since: true,
+			Text: fmt.Sprintf("has not answered %d of %d probes (%s)", misses, misses, strings.Join(unheard, ", ")),
+		})
+	}
+}
+
+// Millis writes a round trip as people read it: "0.3 ms", "41 ms", "1.8 s".
+func Millis(d time.Duration) string {
+	switch ms := float64(d) / float64(time.Millisecond); {
+	case ms < 10:
+		return fmt.Sprintf("%.1f ms", ms)
+	case ms < 1000:
+		return fmt.Sprintf("%.0f ms", ms)
+	}
+	return fmt.Sprintf("%.1f s", d.Seconds())
+}
+
+// Heard says what the probes of one device say together: whether it answers,
+// whether it is silent (neither while that is unsure), when its last answer
+// came, and when it fell silent.
+func Heard(e *estate.Estate, ev *Evidence, k estate.Key, now time.Time) (answers, silent bool, last, since time.Time) {
+	d := e.Device(k)
+	if d == nil {
+		return false, false, time.Time{}, time.Time{}
+	}
+	h := listen((&judge{e: e, ev: ev, now: now}).voices(d), now)
+	return h.answers, h.silent, h.lastAnswer, h.since
+}
+
+// outletSum is what all outlets of a PDU carry, when each is metered and fresh:
+// for one that does not measure its inlet.
+func outletSum(e *estate.Estate, ev *Evidence, d *estate.Device, now time.Time) (w float64, known bool) {
+	ep, ok := d.OutletEndpoint()
+	if !ok {
+		return 0, false
+	}
+	for _, out := range d.Outlets {
+		o := ev.Outlets[estate.End{Device: d.Key, Port: out.Port()}]
+		if !o.Metered || !Fresh(ep, o.At, now) {
+			return 0, false
+		}
+		w, known = w+o.W, true
+	}
+	return w, known
+}
+
+// Draw adds up what is drawn by a device through all of its metered feeds. It
+// is known only while every reading in it is fresh; failing that, its controller
+// may know.
+func Draw(e *estate.Estate, ev *Evidence, k estate.Key, now time.Time) (w float64, known bool) {
+	d := e.Device(k)
+	if d == nil {
+		return 0, false
+	}
+	if total, ok := ev.Totals[k]; ok {
+		ep, _ := d.OutletEndpoint()
+		return total, Fresh(ep, ev.Endpoints[estate.EndpointID{Device: k, Name: ep.Name}].LastAnswer, now)
+	}
+	if total, ok := outletSum(e, ev, d, now); ok {
+		return total, true
+	}
+	for _, end := range e.FeedsOf(k) {
+		o, seen := ev.Outlets[end]
+		ep, _ := e.Device(end.Device).OutletEndpoint()
+		if seen && o.Metered && !Fresh(ep, o.At, now) && Powerless(e, ev, end.Device, now) {
+			known = true // nothing comes from there
+			continue
+		}
+		if !seen || !o.Metered || !Fresh(ep, o.At, now) {
+			return ControllerWatts(e, ev, k, now)
+		}
+		w, known = w+o.W, true
+	}
+	if !known {
+		return ControllerWatts(e, ev, k, now)
+	}
+	return w, known
+}

@@ -1,0 +1,335 @@
+package verdict
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"plumbbob/internal/core/estate"
+)
+
+// State is what Plumb Bob believes about a device.
+type State string
+
+// The verdicts, as docs/glossary.md defines them.
+const (
+	Waking   State = "waking"
+	Parked   State = "parked"
+	CutOff   State = "cut-off"
+	Dark     State = "dark"
+	Hung     State = "hung"
+	Strained State = "strained"
+	Steady   State = "steady"
+	Unknown  State = "unknown"
+)
+
+// States lists the verdicts, what is wrong first: the order of the board.
+var States = []State{Hung, Dark, Strained, Waking, CutOff, Unknown, Parked, Steady}
+
+// Words is the verdict as people say it.
+func (s State) Words() string { return strings.ReplaceAll(string(s), "-", " ") }
+
+// Severity says how much a strained device matters.
+type Severity string
+
+// The severities of a strained device.
+const (
+	Warning  Severity = "warning"
+	Critical Severity = "critical"
+)
+
+// Stance says which way a reason points.
+type Stance string
+
+// The stances of a reason towards its verdict.
+const (
+	For     Stance = "for"
+	Against Stance = "against"
+	Note    Stance = "note"
+)
+
+// A Reason is one piece of evidence in a sentence. Its time stands beside it,
+// so that it can be shown in the zone of the site.
+type Reason struct {
+	Stance Stance
+	Text   string
+	At     time.Time // when it was seen
+	Since  bool      // it has been so since At
+}
+
+// A Verdict is a belief with its reasons.
+type Verdict struct {
+	State    State
+	Severity Severity // of Strained
+	Since    time.Time
+	CutBy    estate.Key // of CutOff: where the line is broken
+	Reasons  []Reason
+}
+
+// DefaultBoot is how long a device may take from power to its first answer,
+// when the estate does not say.
+const DefaultBoot = 2 * time.Minute
+
+type judge struct {
+	e    *estate.Estate
+	ev   *Evidence
+	now  time.Time
+	prev map[estate.Key]Verdict
+	memo map[estate.Key]hearing
+}
+
+// Judge works out the verdict on every device from the evidence. The verdicts
+// of before are used for when each began, and to hold a verdict while new
+// evidence is still incomplete.
+func Judge(e *estate.Estate, ev *Evidence, prev map[estate.Key]Verdict, now time.Time) map[estate.Key]Verdict {
+	j := &judge{e: e, ev: ev, now: now, prev: prev, memo: make(map[estate.Key]hearing, len(e.Devices))}
+	out := make(map[estate.Key]Verdict, len(e.Devices))
+	for i := range e.Devices {
+		d := &e.Devices[i]
+		v := j.device(d)
+		if was, ok := prev[d.Key]; ok && was.State == v.State && !was.Since.IsZero() {
+			v.Since = was.Since
+		} else if v.Since.IsZero() {
+			v.Since = now
+		}
+		out[d.Key] = v
+	}
+	return out
+}
+
+// device applies the precedence of verdicts: waking, parked, then what answers,
+// then what does not.
+func (j *judge) device(d *estate.Device) Verdict {
+	h, p := j.hears(d), j.power(d)
+	if doing := j.ev.Operating[d.Key]; doing != "" {
+		return Verdict{State: Waking, Reasons: append([]Reason{{Stance: For, Text: doing}}, h.reasons...)}
+	}
+	if park, ok := j.ev.Parked[d.Key]; ok && !h.answers && p.state != powerYes {
+		text := "switched off by " + park.By
+		if park.Why != "" {
+			text += ": " + park.Why
+		}
+		reasons := append([]Reason{{Stance: For, Text: text, At: park.Since, Since: true}}, p.reasons...)
+		return Verdict{State: Parked, Since: park.Since, Reasons: reasons}
+	}
+	if v, asleep := j.asleep(d); asleep && !h.answers {
+		return v
+	}
+	switch {
+	case d.Key == j.e.Standpoint:
+		return Verdict{State: Steady, Reasons: []Reason{{Stance: For, Text: "this service runs on it"}}}
+	case h.answers:
+		return j.answering(d, h, p)
+	case h.silent:
+		return j.silence(d, h, p)
+	case p.state == powerNo && len(d.Probes) == 0 && len(d.Endpoints) == 0:
+		return Verdict{State: Dark, Reasons: p.reasons}
+	case p.state == powerYes && len(d.Probes) == 0 && len(d.Endpoints) == 0:
+		return Verdict{State: Steady, Reasons: append(p.reasons, Reason{Stance: Note, Text: "nothing is asked of it, so its draw is all that is known"})}
+	}
+	return j.hold(d, h, p)
+}
+
+// answering is a device that can be heard: steady, unless something is amiss.
+func (j *judge) answering(d *estate.Device, h hearing, p power) Verdict {
+	v := Verdict{State: Steady, Reasons: h.reasons}
+	strain := func(s Severity, r Reason) {
+		if v.Severity != Critical {
+			v.State, v.Severity = Strained, s
+		}
+		r.Stance = For
+		v.Reasons = append([]Reason{r}, v.Reasons...)
+	}
+	if n := h.flips - j.flipsBefore(d); n >= FlapCount {
+		strain(Warning, Reason{Text: fmt.Sprintf("comes and goes: %d changes between answering and silent within %s", n, minutes(FlapWindow))})
+	}
+	for _, r := range h.partly {
+		strain(Warning, r)
+	}
+	for _, r := range j.waysLost(d) {
+		strain(Warning, r)
+	}
+	j.within(d, strain)
+	if r, ok := j.mismatch(d); ok {
+		strain(Warning, r)
+	}
+	for _, r := range p.reasons {
+		if r.Stance == For {
+			r.Stance = Note
+			if p.state == powerNo {
+				r.Stance = Against
+			}
+		}
+		v.Reasons = append(v.Reasons, r)
+	}
+	if p.state == powerNo && p.metered {
+		// It answers, so it has power, so this is not its outlet.
+		strain(Critical, Reason{Text: "answers although no power is measured on its outlet: is the cable where the estate says?"})
+	}
+	v.Reasons = append(v.Reasons, j.secondActor(d)...)
+	return v
+}
+
+// flipsBefore is how often the way to a device has come and gone: what it has
+// suffered with that is no fault of its own.
+func (j *judge) flipsBefore(d *estate.Device) int {
+	most := 0
+	for _, c := range d.Network {
+		if via := j.e.Device(c.Via.Device); via != nil {
+			most = max(most, j.hears(via).flips, j.flipsBefore(via))
+		}
+	}
+	return most
+}
+
+// waysLost lists the ways in to a device that cannot be used now.
+func (j *judge) waysLost(d *estate.Device) []Reason {
+	var lost []Reason
+	if len(d.Probes) > 0 {
+		for _, ep := range d.Endpoints {
+			if p := j.ev.Endpoints[estate.EndpointID{Device: d.Key, Name: ep.Name}]; p.Silent() || p.Refused {
+				lost = append(lost, Reason{Text: "a way in is lost: its " + ep.Name + " " + doesNot(p), At: p.SilentSince, Since: true})
+			}
+		}
+	}
+	for _, c := range d.Power {
+		pdu := j.e.Device(c.From.Device)
+		if pdu == nil {
+			continue
+		}
+		if o, ok := pdu.SourceAt(c.From.Port); !ok || o.Unswitched {
+			continue // it never was one
+		}
+		if ep, ok := pdu.OutletEndpoint(); ok {
+			if p := j.ev.Endpoints[estate.EndpointID{Device: pdu.Key, Name: ep.Name}]; p.Silent() || p.Refused {
+				lost = append(lost, Reason{
+					Text: fmt.Sprintf("a way in is lost: %s cannot be switched, its %s %s", c.From.Place(), ep.Name, doesNot(p)),
+					At:   p.SilentSince, Since: !p.SilentSince.IsZero(),
+				})
+			}
+		}
+	}
+	return lost
+}
+
+func doesNot(p Pulse) string {
+	if p.Refused {
+		return "refuses us: " + p.Why
+	}
+	return "does not answer"
+}
+
+// silence is a device that does not answer although it has been asked often
+// enough: without power, behind a break, or hung.
+func (j *judge) silence(d *estate.Device, h hearing, p power) Verdict {
+	way := j.way(d, h.silence)
+	v := Verdict{Since: h.since}
+	switch {
+	case p.state == powerNo:
+		// Measured, wherever the path may be broken, so it can be judged.
+		v.State, v.Reasons = Dark, append(p.reasons, h.reasons...)
+		if p.off {
+			v.Reasons = append(v.Reasons, Reason{Stance: For, Text: "nobody asked for that here"})
+		}
+		if way.state == pathBroken {
+			v.Reasons = append(v.Reasons, Reason{Stance: Note, Text: fmt.Sprintf("the path to it is broken as well, at %s", way.cut)})
+		}
+		return v
+	case way.state == pathBroken:
+		v.State, v.CutBy = CutOff, way.cut
+		v.Reasons = []Reason{{Stance: For, Text: fmt.Sprintf("the path to it is broken at %s, so it cannot be judged", way.cut)}}
+		v.Reasons = append(append(v.Reasons, h.reasons...), noted(p.reasons)...)
+		return v
+	}
+	if by := j.passing(d, h); by != "" {
+		v.State, v.Severity = Strained, Critical
+		v.Reasons = append(h.reasons, Reason{Stance: For, Text: fmt.Sprintf("but %s, which is reached through it alone, does answer: it still passes traffic on", by)})
+		v.Reasons = append(v.Reasons, noted(p.reasons)...)
+		return v
+	}
+	if way.state == pathUnproven || p.state == powerYes && !p.at.After(h.since) {
+		return j.hold(d, h, p) // that it had power before says nothing about now
+	}
+	sound := Reason{Stance: For, Text: fmt.Sprintf("%s before it answers", way.proof), At: way.at}
+	if way.proof == j.e.Standpoint {
+		sound = Reason{Stance: For, Text: "it is connected to this service directly"}
+	}
+	switch p.state {
+	case powerYes:
+		if boot := BootTime(d); !p.since.IsZero() && j.now.Sub(p.since) < boot && p.since.After(h.lastAnswer) {
+			v.State, v.Since = Waking, p.since
+			v.Reasons = append([]Reason{{Stance: For, Text: "power came back, and it may take " + minutes(boot) + " to start", At: p.since, Since: true}}, noted(p.reasons)...)
+			return v
+		}
+		v.State = Hung
+		v.Reasons = append(append(p.reasons, h.reasons...), sound)
+		v.Reasons = append(v.Reasons, j.health(d)...)
+	default:
+		v.State = Unknown
+		v.Reasons = append(append(h.reasons, sound), noted(p.reasons)...)
+		if len(p.reasons) == 0 {
+			v.Reasons = append(v.Reasons, Reason{Stance: Note, Text: "nothing measures whether it has power, so it may be hung or dark"})
+		}
+	}
+	return v
+}
+
+// hold keeps the last verdict while the evidence for a new one is incomplete.
+func (j *judge) hold(d *estate.Device, h hearing, p power) Verdict {
+	v := Verdict{State: Unknown}
+	if was, ok := j.prev[d.Key]; ok && was.State != Unknown && was.State != Parked && h.asked {
+		// A finished operation does not keep a device waking, and stale power
+		// evidence neither hung nor dark.
+		stale := was.State == Hung && p.state != powerYes || was.State == Dark && p.state != powerNo
+		if was.State != Waking && !stale {
+			v.State, v.Severity, v.CutBy = was.State, was.Severity, was.CutBy
+		}
+	}
+	v.Reasons = append(append(v.Reasons, h.reasons...), noted(p.reasons)...)
+	if !h.asked {
+		v.Reasons = append(v.Reasons, Reason{Stance: Note, Text: "it has not been asked yet"})
+	}
+	return v
+}
+
+// way is the path to the side from which the device is judged.
+func (j *judge) way(d *estate.Device, of silence) path {
+	if len(d.Probes) > 0 || len(d.Endpoints) == 0 {
+		return j.path(d.Network, of)
+	}
+	var first path
+	for i, ep := range d.Endpoints {
+		p := j.path(j.e.PathOf(d.Key, ep.Name), of)
+		if p.state == pathSound {
+			return p
+		}
+		if i == 0 {
+			first = p
+		}
+	}
+	return first
+}
+
+// BootTime is how long a device may take from power to its first answer.
+func BootTime(d *estate.Device) time.Duration {
+	if d.Boot > 0 {
+		return d.Boot
+	}
+	return DefaultBoot
+}
+
+func noted(rs []Reason) []Reason {
+	out := make([]Reason, len(rs))
+	for i, r := range rs {
+		r.Stance = Note
+		out[i] = r
+	}
+	return out
+}
+
+func minutes(d time.Duration) string {
+	if d < 2*time.Minute {
+		return fmt.Sprintf("%d s", int(d.Seconds()))
+	}
+	return fmt.Sprintf("%d min", int(d.Minutes()))
+}

@@ -1,0 +1,277 @@
+package verdict
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"plumbbob/internal/core/estate"
+)
+
+// HopState says how a hop of a line is drawn.
+type HopState string
+
+// The states of a hop.
+const (
+	HopSound   HopState = "sound"
+	HopBroken  HopState = "broken"  // the line breaks here
+	HopSlack   HopState = "slack"   // it hangs below a break
+	HopUnknown HopState = "unknown" // there is no fresh evidence
+)
+
+// A Hop is one thing that a device hangs from, with its one telling number.
+type Hop struct {
+	Device estate.Key // empty for the utility
+	Label  string
+	State  HopState
+	Text   string
+
+	Carries bool // a UPS: it gives power although nothing may reach it
+}
+
+// Lines are what a device hangs from, strand by strand.
+type Lines struct {
+	Power [][]Hop
+	Reach [][]Hop
+}
+
+// LinesOf draws the lines of one device.
+func LinesOf(e *estate.Estate, ev *Evidence, vs map[estate.Key]Verdict, k estate.Key, now time.Time) Lines {
+	j := &judge{e: e, ev: ev, now: now, prev: vs, memo: map[estate.Key]hearing{}}
+	var l Lines
+	for _, s := range e.PowerLine(k) {
+		l.Power = append(l.Power, slacken(j.powerStrand(s)))
+	}
+	endpoint := ""
+	d := e.Device(k)
+	if len(d.Probes) == 0 && len(d.Endpoints) > 0 {
+		endpoint = d.Endpoints[0].Name
+	}
+	for _, s := range e.ReachLine(k, endpoint) {
+		l.Reach = append(l.Reach, slacken(j.reachStrand(s)))
+	}
+	return l
+}
+
+// WayLine draws the reach line of one endpoint.
+func WayLine(e *estate.Estate, ev *Evidence, k estate.Key, endpoint string, now time.Time) []Hop {
+	j := &judge{e: e, ev: ev, now: now, memo: map[estate.Key]hearing{}}
+	strands := e.ReachLine(k, endpoint)
+	if len(strands) == 0 {
+		return nil
+	}
+	return slacken(j.reachStrand(strands[0]))
+}
+
+// slacken lets everything below the first break hang slack, but for a UPS that
+// carries on.
+func slacken(hops []Hop) []Hop {
+	broken := false
+	for i := range hops {
+		if hops[i].Carries {
+			broken = false
+		}
+		if broken {
+			hops[i].State = HopSlack
+		}
+		broken = broken || hops[i].State == HopBroken
+	}
+	return hops
+}
+
+func (j *judge) powerStrand(strand []estate.End) []Hop {
+	var hops []Hop
+	for i, end := range strand {
+		last := i == len(strand)-1
+		switch {
+		case end.Device == estate.Utility:
+			hops = append(hops, j.utility(strand[i+1].Device))
+		case !last && end.Port == "":
+			hops = append(hops, j.supplyHop(j.e.Device(end.Device)))
+		case last && j.e.Device(end.Device).Supply != nil:
+			hops = append(hops, j.supplyHop(j.e.Device(end.Device)))
+		case last:
+			hops = append(hops, j.poweredHop(end.Device))
+		default:
+			hops = append(hops, j.pduHop(end.Device), j.outletHop(end))
+		}
+	}
+	return hops
+}
+
+// utility is measured by the UPSes of its site; without one it is known to be
+// there while something that hangs on it can be heard.
+func (j *judge) utility(below estate.Key) Hop {
+	if d := j.e.Device(below); d != nil {
+		there, volts, known := Utility(j.e, j.ev, d.Site, j.now)
+		switch {
+		case known && there:
+			return Hop{Label: "utility", State: HopSound, Text: fmt.Sprintf("%.0f V", volts)}
+		case known:
+			return Hop{Label: "utility", State: HopBroken, Text: "gone"}
+		}
+	}
+	if d := j.e.Device(below); d != nil && j.hears(d).answers {
+		return Hop{Label: "utility", State: HopSound, Text: "present"}
+	}
+	return Hop{Label: "utility", State: HopUnknown, Text: "not measured"}
+}
+
+func (j *judge) pduHop(k estate.Key) Hop {
+	h := Hop{Device: k, Label: string(k), State: HopUnknown, Text: "its card is silent"}
+	if w, known := Draw(j.e, j.ev, k, j.now); known {
+		h.State, h.Text = HopSound, Watts(w)
+	}
+	return h
+}
+
+func (j *judge) outletHop(end estate.End) Hop {
+	h := Hop{Device: end.Device, Label: end.Words(), State: HopUnknown, Text: "not read yet"}
+	if kind, _ := end.Source(); kind == estate.USB {
+		f := j.hostFeed(j.e.Device(end.Device), end)
+		switch f.state {
+		case powerYes:
+			h.State, h.Text = HopSound, "on"
+		case powerNo:
+			h.State, h.Text = HopBroken, "off"
+		}
+		return h
+	}
+	o, seen := j.ev.Outlets[end]
+	if !seen {
+		return h
+	}
+	h.Text = "off"
+	if o.On {
+		h.Text = "on"
+	}
+	if o.Metered {
+		h.Text += ", " + Watts(o.W)
+	}
+	if o.Giving != nil && o.On && !*o.Giving {
+		h.Text += ", not taken"
+	}
+	ep, _ := j.e.Device(end.Device).OutletEndpoint()
+	switch {
+	case !Fresh(ep, o.At, j.now):
+		h.Text = "stale: was " + h.Text
+	case o.On:
+		h.State = HopSound
+	default:
+		h.State = HopBroken
+	}
+	return h
+}
+
+func (j *judge) poweredHop(k estate.Key) Hop {
+	d := j.e.Device(k)
+	h := Hop{Device: k, Label: string(k), State: HopUnknown, Text: "not known"}
+	switch p := j.power(d); {
+	case p.off && !j.hears(d).answers:
+		h.State, h.Text = HopBroken, "chassis off"
+	case p.state == powerYes || j.hears(d).answers:
+		h.State, h.Text = HopSound, "powered"
+	case p.state == powerNo:
+		h.State, h.Text = HopBroken, "no power"
+	case p.stale:
+		h.Text = "stale"
+	}
+	return h
+}
+
+func (j *judge) reachStrand(strand []estate.Key) []Hop {
+	var hops []Hop
+	for i, k := range strand {
+		d := j.e.Device(k)
+		heard := j.hears(d)
+		h := Hop{Device: k, Label: string(k), State: HopUnknown}
+		switch {
+		case k == j.e.Standpoint:
+			h.State, h.Text = HopSound, "here"
+		case heard.answers:
+			h.State, h.Text = HopSound, Millis(j.rtt(d))
+		case heard.silent && i < len(strand)-1 && j.passing(d, heard) != "":
+			h.Text = "silent, but passes traffic"
+		case heard.silent:
+			h.State, h.Text = HopBroken, "silent for "+Age(j.now.Sub(heard.since))
+		case !heard.asked:
+			h.Text = "not asked"
+		default:
+			h.Text = "unsure"
+		}
+		hops = append(hops, h)
+	}
+	return hops
+}
+
+// rtt is the round trip of the fastest probe that answers.
+func (j *judge) rtt(d *estate.Device) time.Duration {
+	var best time.Duration
+	for _, v := range j.voices(d) {
+		if v.pulse.Answers() && (best == 0 || v.pulse.RTT < best) {
+			best = v.pulse.RTT
+		}
+	}
+	return best
+}
+
+// A Trouble is one thing that is wrong, with all that it explains.
+type Trouble struct {
+	Device   estate.Key
+	Explains []estate.Key // devices that are cut off by it
+}
+
+// Troubles sorts out what is wrong: what explains most comes first, and what
+// is explained by something else does not come at all.
+func Troubles(e *estate.Estate, vs map[estate.Key]Verdict) []Trouble {
+	explains := map[estate.Key][]estate.Key{}
+	for i := range e.Devices {
+		k := e.Devices[i].Key
+		if v := vs[k]; v.State == CutOff {
+			explains[v.CutBy] = append(explains[v.CutBy], k)
+		}
+	}
+	var out []Trouble
+	for i := range e.Devices {
+		k := e.Devices[i].Key
+		v := vs[k]
+		wrong := v.State == Hung || v.State == Dark || v.State == Strained && v.Severity == Critical
+		// What was cut off by something that answers again is only waiting to be asked.
+		well := v.State == Steady || v.State == Strained && !wrong
+		if wrong || len(explains[k]) > 0 && !well {
+			out = append(out, Trouble{k, explains[k]})
+		}
+	}
+	rank := func(t Trouble) int { return slices.Index(States, vs[t.Device].State) }
+	slices.SortStableFunc(out, func(a, b Trouble) int {
+		if n := len(b.Explains) - len(a.Explains); n != 0 {
+			return n
+		}
+		return rank(a) - rank(b)
+	})
+	return out
+}
+
+// Watts writes a power as people read it: "11.2 W", "148 W", "2.31 kW".
+func Watts(w float64) string {
+	switch {
+	case w < 100:
+		return fmt.Sprintf("%.1f W", w)
+	case w < 1000:
+		return fmt.Sprintf("%.0f W", w)
+	}
+	return fmt.Sprintf("%.2f kW", w/1000)
+}
+
+// Age writes how long ago something was: "12 s", "4 min", "3 h", "24 days".
+func Age(d time.Duration) string {
+	switch {
+	case d < time.Minute:
+		return fmt.Sprintf("%d s", int(max(0, d).Seconds()))
+	case d < time.Hour:
+		return fmt.Sprintf("%d min", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h", int(d.Hours()))
+	}
+	return fmt.Sprintf("%d days", int(d.Hours()/24))
+}

@@ -1,0 +1,177 @@
+package verdict
+
+import (
+	"fmt"
+	"time"
+
+	"plumbbob/internal/core/estate"
+)
+
+// DefaultIdleW is the draw at or below which a device shows no sign of life,
+// when the estate does not say: the noise of a meter, not of a device.
+const DefaultIdleW = 0.5
+
+// stalePolls is how many polls may be missed before a reading is stale.
+const stalePolls = 3
+
+type powered uint8
+
+const (
+	powerUnknown powered = iota
+	powerYes
+	powerNo
+)
+
+// power is what is known about the power of one device, best evidence first.
+type power struct {
+	state   powered
+	stale   bool // there is evidence, but it is too old to count
+	metered bool
+	off     bool // its chassis is off, whatever reaches it
+	w       float64
+	since   time.Time // when power returned, when that was seen
+	at      time.Time // when the oldest reading in it was taken
+	reasons []Reason
+}
+
+// Fresh says whether a reading that was taken at this time from the gear's
+// card still counts.
+func Fresh(ep estate.Endpoint, at, now time.Time) bool {
+	return !at.IsZero() && now.Sub(at) <= stalePolls*ep.Every+ep.Timeout
+}
+
+// Idle is the draw in W at or below which a device shows no sign of life.
+func Idle(d *estate.Device) float64 {
+	if d.IdleW > 0 {
+		return d.IdleW
+	}
+	if _, ok := d.Controller(); ok {
+		return DefaultControllerIdleW
+	}
+	if len(d.Panel) > 0 {
+		return DefaultStandbyW
+	}
+	return DefaultIdleW
+}
+
+// power weighs everything that says whether a device has power.
+func (j *judge) power(d *estate.Device) power { return j.withChassis(d, j.withPanel(d, j.feeds(d))) }
+
+// feeds weighs the feeds of a device: it is powered while enough of them carry
+// current, or, where they are not metered, are on. One of several feeds may
+// carry little while the others carry it all, so the sum counts.
+func (j *judge) feeds(d *estate.Device) power {
+	var p power
+	live, dead, unknown := 0, 0, 0
+	for _, c := range d.Power {
+		f := j.feed(d, c)
+		p.reasons = append(p.reasons, f.reasons...)
+		p.stale = p.stale || f.stale
+		p.metered = p.metered || f.metered
+		p.w += f.w
+		if f.since.After(p.since) {
+			p.since = f.since
+		}
+		if f.state != powerUnknown && (p.at.IsZero() || f.at.Before(p.at)) {
+			p.at = f.at
+		}
+		switch f.state {
+		case powerYes:
+			live++
+		case powerNo:
+			dead++
+		default:
+			unknown++
+		}
+	}
+	need := max(1, d.NeedsFeeds)
+	switch {
+	case live >= need:
+		p.state = powerYes
+	case dead > 0 && live+unknown < need:
+		p.state = powerNo
+	}
+	return p
+}
+
+// feed weighs one power cable.
+func (j *judge) feed(d *estate.Device, c estate.PowerCable) power {
+	pdu := j.e.Device(c.From.Device)
+	if pdu == nil {
+		return j.utilityFeed(d)
+	}
+	if c.From.Port == "" {
+		return j.supplyFeed(pdu)
+	}
+	if kind, _ := c.From.Source(); kind == estate.USB {
+		return j.hostFeed(pdu, c.From)
+	}
+	at := c.From.Words() + " of " + string(pdu.Key)
+	out, known := j.ev.Outlets[c.From]
+	ep, ok := pdu.OutletEndpoint()
+	if j.powerless(pdu) {
+		return power{state: powerNo, at: j.now, reasons: []Reason{{Stance: For, Text: fmt.Sprintf("%s carries nothing: %s has no power itself", at, pdu.Key)}}}
+	}
+	if !known || !ok {
+		return power{reasons: []Reason{{Text: fmt.Sprintf("whether %s carries power is not known", at)}}}
+	}
+	if !Fresh(ep, out.At, j.now) {
+		was := "off"
+		if out.On {
+			was = "on" + wattsIf(", ", out)
+		}
+		return power{stale: true, reasons: []Reason{{
+			Text: fmt.Sprintf("%s was last seen %s, but that is stale: its card does not answer", at, was),
+			At:   out.At,
+		}}}
+	}
+	f := power{metered: out.Metered, w: out.W, since: out.OnSince, at: out.At}
+	switch {
+	case out.Metered && out.W > Idle(d):
+		// Current is measured, so it beats what the relay is said to be.
+		f.state = powerYes
+		text := fmt.Sprintf("draws %.1f W on %s %s", out.W, pdu.Key, c.From.Words())
+		if !out.On {
+			text += ", although that outlet is reported off"
+		}
+		f.reasons = []Reason{{Stance: For, Text: text, At: out.At}}
+	case out.Metered && out.W > DefaultIdleW && d.IdleW == 0:
+		// Between nothing and a running host: only its controller can tell.
+		f.reasons = []Reason{{Text: fmt.Sprintf("draws %.1f W on %s %s, which may be its standby power alone", out.W, pdu.Key, c.From.Words()), At: out.At}}
+	case !out.On:
+		f.state = powerNo
+		f.reasons = []Reason{{Stance: For, Text: at + " is off" + wattsIf(" and carries ", out), At: out.At}}
+	case out.Metered:
+		f.state = powerNo
+		f.reasons = []Reason{{Stance: For, Text: fmt.Sprintf("%s is on, but only %.1f W is drawn from it", at, out.W), At: out.At}}
+	case out.Giving != nil && !*out.Giving:
+		f.state = powerNo
+		f.reasons = []Reason{{Stance: For, Text: at + " is on, but nothing takes power from it", At: out.At}}
+	case out.Giving != nil:
+		f.state = powerYes
+		f.reasons = []Reason{{Stance: For, Text: "takes power from " + at, At: out.At}}
+	default:
+		f.state = powerYes
+		f.reasons = []Reason{{Stance: For, Text: at + " is on (it has no meter)", At: out.At}}
+	}
+	return f
+}
+
+// hostFeed weighs a USB port: it gives power while its host has it.
+func (j *judge) hostFeed(host *estate.Device, from estate.End) power {
+	p := j.power(host)
+	switch {
+	case p.state == powerYes || j.hears(host).answers:
+		return power{state: powerYes, at: p.at, reasons: []Reason{{Stance: For, Text: fmt.Sprintf("%s gives power: %s is on", from.Place(), host.Key), At: p.at}}}
+	case p.state == powerNo:
+		return power{state: powerNo, at: p.at, reasons: []Reason{{Stance: For, Text: fmt.Sprintf("%s gives none: %s is off", from.Place(), host.Key), At: p.at}}}
+	}
+	return power{stale: p.stale, reasons: []Reason{{Text: fmt.Sprintf("whether %s gives power is not known", from.Place())}}}
+}
+
+func wattsIf(before string, o Outlet) string {
+	if !o.Metered {
+		return ""
+	}
+	return fmt.Sprintf("%s%.1f W", before, o.W)
+}
