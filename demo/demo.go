@@ -1,0 +1,46 @@
+// Package demo holds the demo estate: Tern Sound Ferries, all of it invented.
+package demo
+
+import (
+	_ "embed" // for the estate
+	"fmt"
+	"regexp"
+	"strings"
+)
+
+//go:embed estate.yaml
+var estate string
+
+// WorkshopHours is the calendar by which the workshop PC is in use, in
+// iCalendar form.
+//
+//go:embed workshop-hours.ics
+var WorkshopHours string
+
+// Addresses says where the lab's stand-ins are to be found.
+type Addresses struct {
+	Loopback int  // the second octet of their 127.0.0.0/8 addresses; the file has 77
+	Echo     int  // added to the third octet of their 198.18.0.0/15 addresses
+	NoEcho   bool // the lab may not answer ICMP here: leave those probes out
+}
+
+// Default is the demo's own choice of addresses.
+var Default = Addresses{Loopback: 77}
+
+// sites is how many sites the estate has; each has its own third octet.
+const sites = 6
+
+var echoProbe = regexp.MustCompile(`(?m)^\s*- (\{icmp:.*\}|icmp:.*)\n`)
+
+// Estate returns the estate file with the stand-ins at these addresses.
+func Estate(a Addresses) string {
+	text := estate
+	if a.NoEcho {
+		text = echoProbe.ReplaceAllString(text, "")
+	}
+	text = strings.ReplaceAll(text, "127.77.", fmt.Sprintf("127.%d.", a.Loopback))
+	for site := 1; site <= sites && a.Echo > 0; site++ {
+		text = strings.ReplaceAll(text, fmt.Sprintf("198.18.%d.", site), fmt.Sprintf("198.18.%d.", site+a.Echo))
+	}
+	return text
+}

@@ -1,0 +1,79 @@
+package estatefile
+
+import (
+	"encoding/hex"
+	"fmt"
+	"maps"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/operation"
+)
+
+// people says where the ways of those begin who ask for something.
+func (p *parser) people(list []people, e *estate.Estate) (out []estate.People) {
+	for i, x := range list {
+		path := []string{"people", fmt.Sprint(i)}
+		from, err := netip.ParsePrefix(x.From)
+		if err != nil {
+			p.fault(append(path, "from"), "people from: %q is not a network such as 198.51.100.0/24", x.From)
+		}
+		if e.Device(estate.Key(x.Via)) == nil {
+			p.fault(append(path, "via"), "people via: there is no device %q: add it under devices, or correct the name", x.Via)
+		}
+		out = append(out, estate.People{From: from, Via: estate.Key(x.Via)})
+	}
+	return out
+}
+
+func (p *parser) use(path []string, u *use) (out estate.Use) {
+	if u == nil {
+		return out
+	}
+	out.Watts, out.Calendar = u.Watts, u.Calendar
+	if u.Probe != nil {
+		probe := p.probe(append(path, "probe"), *u.Probe)
+		out.Probe = &probe
+	}
+	if u.Calendar != "" && !estate.ValidKey(u.Calendar) {
+		p.fault(append(path, "calendar"), "use calendar: %q cannot be a name: use lower-case letters, digits and hyphens", u.Calendar)
+	}
+	return out
+}
+
+// ofIPMI and ofSSH say which settings are there that belong to one protocol only.
+func (e endpoint) ofIPMI() map[string]bool {
+	return map[string]bool{"cipher-suites": e.Suites != nil, "legacy": e.Legacy, "shared-port": e.Shared}
+}
+
+func (e endpoint) ofSSH() map[string]bool { return map[string]bool{"commands": e.Commands != nil} }
+
+// commandKinds are the operations for which a command can be stated.
+var commandKinds = []string{string(operation.Reset), string(operation.Shutdown), string(operation.Sleep)}
+
+const maxCommand = 500
+
+// commands are what is typed on a command line, by the kind of operation.
+func (p *parser) commands(path []string, name string, list map[string]string) map[string]string {
+	for _, kind := range slices.Sorted(maps.Keys(list)) {
+		at := append(path, "commands", kind)
+		switch {
+		case !slices.Contains(commandKinds, kind):
+			p.fault(at, "%s commands: %q is not known: there can be a command for %s", name, kind, strings.Join(commandKinds, ", "))
+		case list[kind] == "" || len(list[kind]) > maxCommand || strings.ContainsAny(list[kind], "\n\r\x00"):
+			p.fault(at, "%s commands %s: write the command, on one line of up to %d bytes", name, kind, maxCommand)
+		}
+	}
+	return list
+}
+
+// pin is a SHA-256, with or without colons.
+func (p *parser) pin(path []string, name, s string) string {
+	pin := strings.ToLower(strings.ReplaceAll(s, ":", ""))
+	if raw, err := hex.DecodeString(pin); s != "" && (err != nil || len(raw) != 32) {
+		p.fault(append(path, "pin"), "%s pin: %q is not the SHA-256 of a certificate or a host key: 64 hexadecimal digits", name, s)
+	}
+	return pin
+}

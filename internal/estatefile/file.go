@@ -1,0 +1,463 @@
+// Package estatefile reads the estate from YAML: a format of our own, described
+// by estate.schema.json. Every complaint names the line and what to do.
+package estatefile
+
+import (
+	"bytes"
+	_ "embed" // for the schema
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"net"
+	"net/netip"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"go.yaml.in/yaml/v3"
+
+	"plumbbob/internal/core/estate"
+)
+
+// Schema is the JSON Schema of the format, for editors.
+//
+//go:embed estate.schema.json
+var Schema []byte
+
+// Version is the version of the format that this package reads.
+const Version = 1
+
+// MaxSize bounds what is read of a file: a larger one is a mistake.
+const MaxSize = 8 << 20
+
+// What is assumed when the file does not say.
+const (
+	DefaultEvery        = 5 * time.Second
+	DefaultProbeTimeout = 2 * time.Second
+	DefaultPollTimeout  = 3 * time.Second
+	DefaultSensors      = 30 * time.Second
+	minEvery            = time.Second
+	maxOutlets          = 256
+)
+
+// A Fault is one thing that is wrong in a file, and where.
+type Fault struct {
+	Line int // 1 is the first; 0 when the whole file is meant
+	Text string
+}
+
+// Faults is everything that is wrong in one file. It is never empty.
+type Faults struct {
+	File string
+	List []Fault
+}
+
+func (f *Faults) Error() string {
+	lines := make([]string, len(f.List))
+	for i, x := range f.List {
+		lines[i] = fmt.Sprintf("%s:%d: %s", f.File, x.Line, x.Text)
+	}
+	return strings.Join(lines, "\n")
+}
+
+// The file as it is written. Maps keep no order, so that is read separately.
+type (
+	file struct {
+		Format     int               `yaml:"plumb-estate"`
+		Name       string            `yaml:"name"`
+		Standpoint string            `yaml:"standpoint"`
+		Sites      map[string]site   `yaml:"sites"`
+		Devices    map[string]device `yaml:"devices"`
+		People     []people          `yaml:"people"`
+	}
+	site struct {
+		Name string `yaml:"name"`
+		Kind string `yaml:"kind"`
+		Zone string `yaml:"zone"`
+
+		Hourly int `yaml:"operations-per-hour"`
+	}
+	people struct {
+		From string `yaml:"from"`
+		Via  string `yaml:"via"`
+	}
+	device struct {
+		Was        string              `yaml:"was"`
+		Site       string              `yaml:"site"`
+		Role       string              `yaml:"role"`
+		Title      string              `yaml:"title"`
+		Place      string              `yaml:"place"`
+		Tags       []string            `yaml:"tags"`
+		Notes      string              `yaml:"notes"`
+		Guarded    bool                `yaml:"guarded"`
+		Essential  *bool               `yaml:"essential"`
+		Idle       float64             `yaml:"idle"`
+		Asleep     float64             `yaml:"asleep"`
+		Boot       duration            `yaml:"boot"`
+		NeedsFeeds int                 `yaml:"needs-feeds"`
+		Power      []powerCable        `yaml:"power"`
+		Network    []string            `yaml:"network"`
+		Outlets    outlets             `yaml:"outlets"`
+		Endpoints  map[string]endpoint `yaml:"endpoints"`
+		Probes     []probe             `yaml:"probes"`
+
+		PoE    sources  `yaml:"poe"`
+		DC     sources  `yaml:"dc"`
+		USB    sources  `yaml:"usb"`
+		Slots  sources  `yaml:"slots"`
+		Inlet  *inlet   `yaml:"inlet"`
+		UPS    *ups     `yaml:"ups"`
+		Wake   *wake    `yaml:"wake"`
+		Video  []string `yaml:"video"`
+		Serial []string `yaml:"serial"`
+		Panel  []string `yaml:"panel"`
+		Inrush float64  `yaml:"inrush"`
+		Use    *use     `yaml:"use"`
+		Needs  []string `yaml:"needs"`
+	}
+	outlets struct {
+		Count      int            `yaml:"count"`
+		Unswitched []int          `yaml:"unswitched"`
+		Names      map[int]string `yaml:"names"`
+		Banks      []bank         `yaml:"banks"`
+	}
+	sources struct {
+		Count int            `yaml:"count"`
+		Names map[int]string `yaml:"names"`
+	}
+	bank struct {
+		Name    string  `yaml:"name"`
+		Outlets []int   `yaml:"outlets"`
+		Rating  float64 `yaml:"rating"`
+		Phase   string  `yaml:"phase"`
+		Whole   bool    `yaml:"whole"`
+	}
+	inlet struct {
+		Rating float64 `yaml:"rating"`
+		Volts  float64 `yaml:"volts"`
+	}
+	ups struct {
+		Rating   float64 `yaml:"rating"`
+		Low      float64 `yaml:"low-minutes"`
+		Shutdown float64 `yaml:"shutdown-minutes"`
+	}
+	wake struct {
+		MAC       string `yaml:"mac"`
+		Broadcast string `yaml:"broadcast"`
+		Secret    string `yaml:"secret"`
+	}
+	endpoint struct {
+		Protocol  string   `yaml:"protocol"`
+		Address   string   `yaml:"address"`
+		Addresses []string `yaml:"addresses"`
+		Profile   string   `yaml:"profile"`
+		Pin       string   `yaml:"pin"`
+		Secret    string   `yaml:"secret"`
+		Every     duration `yaml:"every"`
+		Timeout   duration `yaml:"timeout"`
+		Network   []string `yaml:"network"`
+		Sensors   duration `yaml:"sensors"`
+		Suites    []int    `yaml:"cipher-suites"`
+		Legacy    bool     `yaml:"legacy"`
+		Shared    bool     `yaml:"shared-port"`
+
+		Commands map[string]string `yaml:"commands"`
+	}
+	probe struct {
+		ICMP    string   `yaml:"icmp"`
+		TCP     string   `yaml:"tcp"`
+		HTTP    string   `yaml:"http"`
+		Must    bool     `yaml:"must"`
+		Every   duration `yaml:"every"`
+		Timeout duration `yaml:"timeout"`
+	}
+	use struct {
+		Probe    *probe  `yaml:"probe"`
+		Watts    float64 `yaml:"watts"`
+		Calendar string  `yaml:"calendar"`
+	}
+	powerCable struct {
+		From string `yaml:"from"`
+		Feed string `yaml:"feed"`
+	}
+	duration time.Duration
+)
+
+// UnmarshalYAML reads "outlet" as well as {from: outlet, feed: A}.
+func (c *powerCable) UnmarshalYAML(n *yaml.Node) error {
+	if n.Kind == yaml.ScalarNode {
+		c.From = n.Value
+		return nil
+	}
+	type plain powerCable // without this method
+	if n.Kind == yaml.MappingNode {
+		for i := 0; i < len(n.Content); i += 2 {
+			if k := n.Content[i]; k.Value != "from" && k.Value != "feed" {
+				return &yaml.TypeError{Errors: []string{fmt.Sprintf("line %d: field %s not found in type estatefile.powerCable", k.Line, k.Value)}}
+			}
+		}
+	}
+	return n.Decode((*plain)(c))
+}
+
+// UnmarshalYAML reads "5s" or "2m30s".
+func (d *duration) UnmarshalYAML(n *yaml.Node) error {
+	v, err := time.ParseDuration(n.Value)
+	if err != nil || v < 0 {
+		return &yaml.TypeError{Errors: []string{fmt.Sprintf("line %d: %q is not a time such as 5s or 2m", n.Line, n.Value)}}
+	}
+	*d = duration(v)
+	return nil
+}
+
+// Read reads a whole estate. The error is a *Faults, or that of r.
+func Read(name string, r io.Reader) (*estate.Estate, error) {
+	text, err := io.ReadAll(io.LimitReader(r, MaxSize+1))
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	if len(text) > MaxSize {
+		return nil, &Faults{name, []Fault{{0, fmt.Sprintf("is larger than %d MiB: that cannot be an estate", MaxSize>>20)}}}
+	}
+	return Parse(name, text)
+}
+
+// Parse reads an estate from text. The error is a *Faults; name stands in it.
+func Parse(name string, text []byte) (*estate.Estate, error) {
+	p := parser{faults: Faults{File: name}}
+	e := p.parse(text)
+	if len(p.faults.List) > 0 {
+		slices.SortStableFunc(p.faults.List, func(a, b Fault) int { return a.Line - b.Line })
+		return nil, &p.faults
+	}
+	return e, nil
+}
+
+type parser struct {
+	root   yaml.Node
+	faults Faults
+}
+
+func (p *parser) parse(text []byte) *estate.Estate {
+	var f file
+	dec := yaml.NewDecoder(bytes.NewReader(text))
+	dec.KnownFields(true)
+	if err := dec.Decode(&f); err != nil {
+		p.syntax(err)
+		return nil
+	}
+	if err := yaml.Unmarshal(text, &p.root); err != nil {
+		p.syntax(err)
+		return nil
+	}
+	if f.Format != Version {
+		p.fault([]string{"plumb-estate"}, "the file must begin with plumb-estate: %d, the version of its format", Version)
+		return nil
+	}
+	var sites []estate.Site
+	for _, k := range p.keys("sites") {
+		sites = append(sites, p.site(k, f.Sites[k]))
+	}
+	var devices []estate.Device
+	for _, k := range p.keys("devices") {
+		devices = append(devices, p.device(k, f.Devices[k]))
+	}
+	e, problems := estate.New(f.Name, estate.Key(f.Standpoint), sites, devices)
+	if e != nil {
+		e.People = p.people(f.People, e)
+	}
+	for _, x := range problems {
+		where := strings.Join(x.Path[min(1, len(x.Path)-1):], " ")
+		p.fault(x.Path, "%s: %s", where, x.Text)
+	}
+	return e
+}
+
+func (p *parser) site(k string, s site) estate.Site {
+	path := []string{"sites", k}
+	p.key(path, k)
+	zone := time.UTC
+	if s.Zone != "" {
+		z, err := time.LoadLocation(s.Zone)
+		if err != nil {
+			p.fault(append(path, "zone"), "%s zone: %q is not a time zone such as Atlantic/Faroe", k, s.Zone)
+		} else {
+			zone = z
+		}
+	}
+	return estate.Site{Key: estate.Key(k), Name: s.Name, Kind: s.Kind, Zone: zone, Hourly: max(0, s.Hourly)}
+}
+
+func (p *parser) device(k string, d device) estate.Device {
+	path := []string{"devices", k}
+	p.key(path, k)
+	out := estate.Device{
+		Key: estate.Key(k), Was: estate.Key(d.Was), Site: estate.Key(d.Site), Role: d.Role, Title: d.Title, Place: d.Place,
+		Tags: d.Tags, Notes: d.Notes, Guarded: d.Guarded, Essential: d.Essential == nil || *d.Essential,
+		IdleW: d.Idle, SleepW: d.Asleep, Boot: time.Duration(d.Boot), NeedsFeeds: d.NeedsFeeds,
+		InrushW: d.Inrush, Use: p.use(append(path, "use"), d.Use),
+	}
+	if d.Role == "" {
+		p.fault(path, "%s: role is missing: say what it is, such as router, switch, pdu or server", k)
+	}
+	for i, c := range d.Power {
+		out.Power = append(out.Power, estate.PowerCable{From: p.end(append(path, "power", fmt.Sprint(i)), c.From), Feed: c.Feed})
+	}
+	for _, n := range d.Needs {
+		out.Needs = append(out.Needs, estate.Key(n))
+	}
+	out.Network = p.network(append(path, "network"), d.Network)
+	p.sources(path, d, &out)
+	for _, name := range p.keys("devices", k, "endpoints") {
+		out.Endpoints = append(out.Endpoints, p.endpoint(append(path, "endpoints", name), name, d.Endpoints[name]))
+	}
+	for i, pr := range d.Probes {
+		out.Probes = append(out.Probes, p.probe(append(path, "probes", fmt.Sprint(i)), pr))
+	}
+	return out
+}
+
+func (p *parser) endpoint(path []string, name string, e endpoint) estate.Endpoint {
+	addresses := e.Addresses
+	if e.Address != "" {
+		addresses = append([]string{e.Address}, addresses...)
+	}
+	if len(addresses) == 0 {
+		p.fault(path, "%s: address is missing: add address: HOST:PORT", name)
+	}
+	for _, a := range addresses {
+		p.hostPort(append(path, "address"), a)
+	}
+	if e.Secret == "" {
+		p.fault(path, "%s: secret is missing: name one, and set it with plumb secret set NAME", name)
+	}
+	out := estate.Endpoint{
+		Name: name, Protocol: estate.Protocol(e.Protocol), Addresses: addresses, Profile: e.Profile, Secret: e.Secret,
+		Every: p.every(path, e.Every), Timeout: orElse(e.Timeout, DefaultPollTimeout),
+		Network: p.network(append(path, "network"), e.Network), Sensors: orElse(e.Sensors, DefaultSensors),
+	}
+	switch out.Protocol {
+	case estate.SNMP, estate.HTTPAPI:
+		p.profile(path, name, &out, e)
+		p.only(path, name, "ipmi", e.ofIPMI())
+		p.only(path, name, "ssh", e.ofSSH())
+	case estate.IPMI:
+		out.Suites, out.Legacy, out.Shared = p.suites(path, name, e.Suites), e.Legacy, e.Shared
+		p.only(path, name, "snmp", map[string]bool{"profile": e.Profile != "", "pin": e.Pin != ""})
+		p.only(path, name, "ssh", e.ofSSH())
+	case estate.SSH:
+		out.Commands, out.Pin = p.commands(path, name, e.Commands), p.pin(path, name, e.Pin)
+		p.only(path, name, "snmp", map[string]bool{"profile": e.Profile != ""})
+		p.only(path, name, "ipmi", e.ofIPMI())
+	default:
+		p.fault(append(path, "protocol"), "%s protocol: %q is not known: it can be snmp, http, ipmi or ssh", name, e.Protocol)
+	}
+	return out
+}
+
+// only complains about settings that are for another protocol.
+func (p *parser) only(path []string, name, protocol string, set map[string]bool) {
+	for _, key := range slices.Sorted(maps.Keys(set)) {
+		if set[key] {
+			p.fault(append(path, key), "%s %s: is for protocol %s only: take it out", name, key, protocol)
+		}
+	}
+}
+
+// suites are those that may be allowed; 17 and 3 always are, and 0 never.
+func (p *parser) suites(path []string, name string, list []int) []int {
+	for _, s := range list {
+		if !slices.Contains([]int{1, 2, 15, 16}, s) {
+			p.fault(append(path, "cipher-suites"), "%s cipher-suites: %d cannot be allowed: 17 and 3 always are, and of the weak ones 16, 2, 15 and 1 can be", name, s)
+		}
+	}
+	return list
+}
+
+func (p *parser) probe(path []string, pr probe) estate.Probe {
+	out := estate.Probe{Must: pr.Must, Every: p.every(path, pr.Every), Timeout: orElse(pr.Timeout, DefaultProbeTimeout)}
+	asked := 0
+	if pr.ICMP != "" {
+		asked++
+		out.Kind, out.Target = estate.ICMP, pr.ICMP
+		if _, err := netip.ParseAddr(pr.ICMP); err != nil {
+			p.fault(path, "icmp: %q is not an IP address", pr.ICMP)
+		}
+	}
+	if pr.TCP != "" {
+		asked++
+		out.Kind, out.Target = estate.TCP, pr.TCP
+		p.hostPort(path, pr.TCP)
+	}
+	if pr.HTTP != "" {
+		asked++
+		out.Kind, out.Target = estate.HTTP, pr.HTTP
+		if u, err := url.Parse(pr.HTTP); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+			p.fault(path, "http: %q is not a URL such as http://192.0.2.7/", pr.HTTP)
+		}
+	}
+	if asked != 1 {
+		p.fault(path, "a probe asks exactly one of icmp, tcp and http")
+	}
+	return out
+}
+
+func (p *parser) every(path []string, d duration) time.Duration {
+	if d != 0 && time.Duration(d) < minEvery {
+		p.fault(append(path, "every"), "every: %s is too often: %s is the least", time.Duration(d), minEvery)
+	}
+	return orElse(d, DefaultEvery)
+}
+
+func (p *parser) network(path []string, via []string) []estate.NetworkCable {
+	var out []estate.NetworkCable
+	for i, v := range via {
+		out = append(out, estate.NetworkCable{Via: p.end(append(path, fmt.Sprint(i)), v)})
+	}
+	return out
+}
+
+func (p *parser) end(path []string, s string) estate.End {
+	e, err := estate.ParseEnd(s)
+	if err != nil {
+		p.fault(path, "%s", err)
+	}
+	return e
+}
+
+func (p *parser) hostPort(path []string, s string) {
+	if host, port, err := net.SplitHostPort(s); err != nil || host == "" || port == "" {
+		p.fault(path, "%q is not HOST:PORT", s)
+	}
+}
+
+func (p *parser) key(path []string, k string) {
+	if !estate.ValidKey(k) {
+		p.fault(path, "%q cannot be a key: use lower-case letters, digits and hyphens, 63 at the most", k)
+	}
+}
+
+func orElse(d duration, otherwise time.Duration) time.Duration {
+	if d == 0 {
+		return otherwise
+	}
+	return time.Duration(d)
+}
+
+// syntax turns the complaints of the YAML package into ours.
+func (p *parser) syntax(err error) {
+	if errors.Is(err, io.EOF) {
+		p.faults.List = append(p.faults.List, Fault{1, fmt.Sprintf("is empty: begin it with plumb-estate: %d", Version)})
+		return
+	}
+	var te *yaml.TypeError
+	if !errors.As(err, &te) {
+		p.faults.List = append(p.faults.List, fault(strings.TrimPrefix(err.Error(), "yaml: ")))
+		return
+	}
+	for _, m := range te.Errors {
+		p.faults.List = append(p.faults.List, fault(m))
+	}
+}

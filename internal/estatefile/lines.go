@@ -1,0 +1,126 @@
+package estatefile
+
+import (
+	"fmt"
+	"reflect"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+)
+
+// fault records what is wrong at a path of the file.
+func (p *parser) fault(path []string, format string, args ...any) {
+	p.faults.List = append(p.faults.List, Fault{p.line(path), fmt.Sprintf(format, args...)})
+}
+
+// line finds the line of a path, or of as much of it as is in the file.
+func (p *parser) line(path []string) int {
+	n, line := &p.root, 1
+	if n.Kind == yaml.DocumentNode && len(n.Content) > 0 {
+		n = n.Content[0]
+	}
+	for _, name := range path {
+		key, value := child(n, name)
+		if value == nil {
+			return line
+		}
+		n, line = value, key.Line
+	}
+	return line
+}
+
+// child finds a member of a mapping or a sequence, and where it is named.
+func child(n *yaml.Node, name string) (key, value *yaml.Node) {
+	switch n.Kind {
+	case yaml.MappingNode:
+		for i := 0; i+1 < len(n.Content); i += 2 {
+			if n.Content[i].Value == name {
+				return n.Content[i], n.Content[i+1]
+			}
+		}
+	case yaml.SequenceNode:
+		if i, err := strconv.Atoi(name); err == nil && i >= 0 && i < len(n.Content) {
+			return n.Content[i], n.Content[i]
+		}
+	}
+	return nil, nil
+}
+
+// keys lists the keys of a mapping in the order of the file.
+func (p *parser) keys(path ...string) []string {
+	n := &p.root
+	if n.Kind == yaml.DocumentNode && len(n.Content) > 0 {
+		n = n.Content[0]
+	}
+	for _, name := range path {
+		if _, n = child(n, name); n == nil {
+			return nil
+		}
+	}
+	var keys []string
+	for i := 0; n.Kind == yaml.MappingNode && i+1 < len(n.Content); i += 2 {
+		keys = append(keys, n.Content[i].Value)
+	}
+	return keys
+}
+
+var (
+	lineOf     = regexp.MustCompile(`^line (\d+): `)
+	unknownKey = regexp.MustCompile(`^field (\S+) not found in type estatefile\.(\w+)$`)
+	badValue   = regexp.MustCompile("^cannot unmarshal !!(\\w+)(?: `(.*)`)? into (.+)$")
+)
+
+// what can hold keys, by the name that the YAML package gives it.
+var shapes = map[string]any{
+	"file": file{}, "people": people{}, "site": site{}, "device": device{}, "outlets": outlets{},
+	"endpoint": endpoint{}, "probe": probe{}, "powerCable": powerCable{},
+	"sources": sources{}, "bank": bank{}, "inlet": inlet{}, "ups": ups{}, "wake": wake{}, "use": use{},
+}
+
+// fault translates one complaint of the YAML package.
+func fault(m string) Fault {
+	var f Fault
+	if at := lineOf.FindStringSubmatch(m); at != nil {
+		f.Line, _ = strconv.Atoi(at[1])
+		m = m[len(at[0]):]
+	}
+	f.Text = m
+	if x := unknownKey.FindStringSubmatch(m); x != nil {
+		f.Text = fmt.Sprintf("unknown key %q: what can stand here is %s", x[1], strings.Join(keysOf(shapes[x[2]]), ", "))
+	} else if x := badValue.FindStringSubmatch(m); x != nil {
+		f.Text = fmt.Sprintf("%s does not belong here: %s is expected", value(x[1], x[2]), kindWords(x[3]))
+	}
+	return f
+}
+
+func value(tag, text string) string {
+	if text != "" {
+		return strconv.Quote(text)
+	}
+	return map[string]string{"seq": "a list", "map": "a set of keys", "str": "text"}[tag]
+}
+
+func kindWords(goType string) string {
+	switch {
+	case strings.HasPrefix(goType, "[]"):
+		return "a list"
+	case strings.HasPrefix(goType, "map["), strings.HasPrefix(goType, "estatefile."):
+		return "a set of keys"
+	case strings.HasPrefix(goType, "int"), strings.HasPrefix(goType, "float"):
+		return "a number"
+	case goType == "bool":
+		return "true or false"
+	}
+	return "text"
+}
+
+func keysOf(v any) []string {
+	t := reflect.TypeOf(v)
+	keys := make([]string, t.NumField())
+	for i := range keys {
+		keys[i] = t.Field(i).Tag.Get("yaml")
+	}
+	return keys
+}
