@@ -1,0 +1,295 @@
+// Package garage keeps one driver open for every endpoint of the estate, so
+// that watching and acting share sessions, and reopens it when the endpoint or
+// its secret has changed.
+package garage
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+	"sync"
+
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/operation"
+	"plumbbob/internal/gear"
+	"plumbbob/internal/gear/httpgear"
+	"plumbbob/internal/gear/ipmigear"
+	"plumbbob/internal/gear/snmpgear"
+	"plumbbob/internal/gear/sshgear"
+	"plumbbob/internal/profile"
+	"plumbbob/internal/secret"
+)
+
+// Garage opens drivers. It may be shared between goroutines.
+type Garage struct {
+	Pins sshgear.Pins // set before anything is opened
+
+	mu      sync.Mutex
+	estate  *estate.Estate
+	secrets map[string]secret.Value
+	parked  map[estate.EndpointID]*slot
+}
+
+type slot struct {
+	endpoint estate.Endpoint
+	secret   secret.Value
+	driver   gear.Driver
+}
+
+// New returns a garage without drivers.
+func New() *Garage {
+	return &Garage{estate: estate.Empty(), secrets: map[string]secret.Value{}, parked: map[estate.EndpointID]*slot{}}
+}
+
+// SetEstate says what there is. Drivers of what has gone are closed.
+func (g *Garage) SetEstate(e *estate.Estate) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.estate = e
+	for id, s := range g.parked {
+		if d := e.Device(id.Device); d != nil {
+			if ep, ok := d.Endpoint(id.Name); ok && reflect.DeepEqual(ep, s.endpoint) {
+				continue
+			}
+		}
+		g.drop(id)
+	}
+}
+
+// SetSecret adds or replaces a secret.
+func (g *Garage) SetSecret(name string, v secret.Value) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.secrets[name] = v
+}
+
+// RemoveSecret forgets a secret.
+func (g *Garage) RemoveSecret(name string) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	delete(g.secrets, name)
+}
+
+// UserOf is the user name in a secret: no secret itself.
+func (g *Garage) UserOf(name string) string {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.secrets[name].User
+}
+
+// Open returns the driver of an endpoint. It must not be closed by the caller.
+func (g *Garage) Open(id estate.EndpointID) (gear.Driver, error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	d := g.estate.Device(id.Device)
+	if d == nil {
+		return nil, notSent(gear.Unreachable, "%s is not in the estate any more", id.Device)
+	}
+	ep, ok := d.Endpoint(id.Name)
+	if !ok {
+		return nil, notSent(gear.Unreachable, "%s has no endpoint %q any more", id.Device, id.Name)
+	}
+	v, ok := g.secrets[ep.Secret]
+	if !ok {
+		return nil, notSent(gear.BadSecret, "secret %s is not set: plumb secret set %s", ep.Secret, ep.Secret)
+	}
+	if s := g.parked[id]; s != nil {
+		if s.secret == v {
+			return s.driver, nil
+		}
+		g.drop(id)
+	}
+	driver, err := open(id, ep, v, g.Pins)
+	if err != nil {
+		return nil, err
+	}
+	g.parked[id] = &slot{ep, v, driver}
+	return driver, nil
+}
+
+// open makes the driver for the protocol of an endpoint.
+func open(id estate.EndpointID, ep estate.Endpoint, v secret.Value, pins sshgear.Pins) (gear.Driver, error) {
+	if kinds := kindsFor[ep.Protocol]; !slices.Contains(kinds, v.Kind) {
+		return nil, notSent(gear.BadSecret, "secret %s is of kind %s, and %s needs %s", ep.Secret, v.Kind, id, strings.Join(kinds, " or "))
+	}
+	switch ep.Protocol {
+	case estate.SSH:
+		return sshgear.Open(sshgear.Options{Name: string(id.Device), Addresses: ep.Addresses, Secret: v, Pin: ep.Pin, Timeout: ep.Timeout, Pins: pins})
+	case estate.IPMI:
+		return ipmigear.Open(ipmigear.Options{Name: string(id.Device), Addresses: ep.Addresses, Secret: v, Suites: ep.Suites, Legacy: ep.Legacy, Shared: ep.Shared})
+	}
+	p, err := profile.Find(ep.Profile)
+	if err != nil {
+		return nil, notSent(gear.Unsupported, "%s: %s", id, err)
+	}
+	return openWith(id, ep, v, p)
+}
+
+// openWith makes the driver of gear that follows a profile.
+func openWith(id estate.EndpointID, ep estate.Endpoint, v secret.Value, p *profile.Profile) (gear.Driver, error) {
+	if kinds := kindsFor[ep.Protocol]; !slices.Contains(kinds, v.Kind) {
+		return nil, notSent(gear.BadSecret, "secret %s is of kind %s, and %s needs %s", ep.Secret, v.Kind, id, strings.Join(kinds, " or "))
+	}
+	if ep.Protocol == estate.HTTPAPI {
+		return httpgear.Open(httpgear.Options{Name: string(id.Device), Addresses: ep.Addresses, Profile: p, Secret: v, Pin: ep.Pin, Timeout: ep.Timeout})
+	}
+	return snmpgear.Open(snmpgear.Options{Name: string(id.Device), Addresses: ep.Addresses, Profile: p, Secret: v, Timeout: ep.Timeout})
+}
+
+// kindsFor says which kinds of secret a protocol takes.
+var kindsFor = map[estate.Protocol][]string{
+	estate.SNMP:    {secret.SNMPv3, secret.SNMPv2c, secret.SNMPv1},
+	estate.HTTPAPI: {secret.Login, secret.Token},
+	estate.IPMI:    {secret.IPMI},
+	estate.SSH:     {secret.SSHKey, secret.Login},
+}
+
+// Outlets returns the driver that switches the outlets of a PDU.
+func (g *Garage) Outlets(pdu estate.Key) (gear.Outlets, error) {
+	return find[gear.Outlets](g, pdu, "outlets that can be switched", (*estate.Device).OutletEndpoint)
+}
+
+// Outlets returns the driver for the outlets of a PDU, as what it has to be.
+func Outlets[T any](g *Garage, pdu estate.Key) (T, error) {
+	return find[T](g, pdu, "outlets that can be set up", (*estate.Device).OutletEndpoint)
+}
+
+// Supply returns the driver of a UPS, as what it has to be.
+func Supply[T any](g *Garage, k estate.Key) (T, error) {
+	return find[T](g, k, "a UPS that can do that", (*estate.Device).OutletEndpoint)
+}
+
+// Card returns the driver of the card of a PDU, a UPS or a switch.
+func Card[T any](g *Garage, k estate.Key) (T, error) {
+	return find[T](g, k, "a card that can do that", (*estate.Device).CardEndpoint)
+}
+
+// Reopen closes the drivers that follow a profile, which has changed.
+func (g *Garage) Reopen(profile string) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for id, s := range g.parked {
+		if s.endpoint.Profile == profile {
+			g.drop(id)
+		}
+	}
+}
+
+// Controller returns the driver of a device's controller, as what it has to be.
+func Controller[T any](g *Garage, k estate.Key) (T, error) {
+	return find[T](g, k, "a controller that can do that", (*estate.Device).Controller)
+}
+
+// CommandLine returns the command line on which a device can be told to do
+// something of a kind.
+func (g *Garage) CommandLine(k estate.Key, kind operation.Kind) (gear.CommandLine, error) {
+	return find[gear.CommandLine](g, k, "a command line", func(d *estate.Device) (estate.Endpoint, bool) {
+		ep, _, ok := d.CommandLine(string(kind))
+		return ep, ok
+	})
+}
+
+// Panel returns the board whose leads go to the front of a device, and the
+// number of the lead.
+func (g *Garage) Panel(k estate.Key) (gear.Panel, int, error) {
+	g.mu.Lock()
+	d := g.estate.Device(k)
+	g.mu.Unlock()
+	if d == nil || len(d.Panel) == 0 {
+		return nil, 0, notSent(gear.Unsupported, "%s has no panel leads in the estate any more", k)
+	}
+	var errs []error
+	for _, lead := range d.Panel {
+		p, err := Card[gear.Panel](g, lead.Device)
+		if err == nil {
+			return p, lead.Outlet(), nil
+		}
+		errs = append(errs, err)
+	}
+	return nil, 0, errs[0]
+}
+
+// Restart starts a controller or a card anew.
+func (g *Garage) Restart(ctx context.Context, id estate.EndpointID, cold bool) error {
+	d, err := g.Open(id)
+	if err != nil {
+		return err
+	}
+	if c, ok := gear.As[gear.Controller](d); ok {
+		return c.Restart(ctx, cold)
+	}
+	if c, ok := gear.As[gear.Restarter](d); ok {
+		return c.RestartCard(ctx)
+	}
+	return notSent(gear.Unsupported, "%s cannot be started anew", id)
+}
+
+// find opens the endpoint of a device that is for something, as what it has to be.
+func find[T any](g *Garage, k estate.Key, what string, which func(*estate.Device) (estate.Endpoint, bool)) (T, error) {
+	var none T
+	g.mu.Lock()
+	d := g.estate.Device(k)
+	g.mu.Unlock()
+	if d == nil {
+		return none, notSent(gear.Unreachable, "%s is not in the estate any more", k)
+	}
+	ep, ok := which(d)
+	if !ok {
+		return none, notSent(gear.Unsupported, "%s has no endpoint for %s", k, what)
+	}
+	driver, err := g.Open(estate.EndpointID{Device: k, Name: ep.Name})
+	if err != nil {
+		return none, err
+	}
+	as, ok := gear.As[T](driver)
+	if !ok {
+		return none, notSent(gear.Unsupported, "%s %s has not got %s", k, ep.Name, what)
+	}
+	return as, nil
+}
+
+// Traits says what the gear of a PDU can do, as its profile has it.
+func (g *Garage) Traits(e *estate.Estate, pdu estate.Key) operation.GearTraits {
+	if d := e.Device(pdu); d != nil {
+		if ep, ok := d.CardEndpoint(); ok {
+			if p, err := profile.Find(ep.Profile); err == nil {
+				return operation.GearTraits{CyclesItself: p.CyclesItself(), RestartsItself: p.Restart != nil, Settle: p.Settle()}
+			}
+		}
+	}
+	return operation.GearTraits{}
+}
+
+// drop closes a driver, with the lock held.
+func (g *Garage) drop(id estate.EndpointID) {
+	s := g.parked[id]
+	delete(g.parked, id)
+	go func() { _ = s.driver.Close() }() // it may have to wait for a question that is on its way
+}
+
+// Close closes all drivers.
+func (g *Garage) Close() error {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	errs := make([]error, 0, len(g.parked))
+	var mu sync.Mutex
+	var closing sync.WaitGroup
+	for id, s := range g.parked {
+		closing.Go(func() { // one that does not answer must not hold up the others
+			err := s.driver.Close()
+			mu.Lock()
+			errs = append(errs, err)
+			mu.Unlock()
+		})
+		delete(g.parked, id)
+	}
+	closing.Wait()
+	return errors.Join(errs...)
+}
+
+func notSent(kind gear.Kind, format string, args ...any) error {
+	return &gear.Error{Kind: kind, Outcome: operation.NotSent, Text: fmt.Sprintf(format, args...)}
+}

@@ -1,0 +1,117 @@
+package garage
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/operation"
+	"plumbbob/internal/gear"
+	"plumbbob/internal/lab"
+	"plumbbob/internal/lab/labtest"
+)
+
+var card = estate.EndpointID{Device: "skarvoe-pdu", Name: "card"}
+
+func TestOneDriverForEveryEndpoint(t *testing.T) {
+	l := labtest.Start(t, labtest.Options{})
+	g := New()
+	defer func() { require.NoError(t, g.Close()) }()
+	g.SetEstate(l.Estate)
+	_, err := g.Open(card)
+	require.Equal(t, gear.BadSecret, gear.KindOf(err))
+	require.Equal(t, operation.NotSent, gear.OutcomeOf(err))
+	require.EqualError(t, err, "secret skarvoe-pdu is not set: plumb secret set skarvoe-pdu")
+
+	g.SetSecret("skarvoe-pdu", lab.ReadSecret)
+	reading, err := g.Open(card)
+	require.NoError(t, err)
+	again, err := g.Outlets("skarvoe-pdu")
+	require.NoError(t, err)
+	same, _ := gear.As[gear.Outlets](reading)
+	require.Same(t, same, again, "watching and acting share it")
+	require.Equal(t, gear.NotPermitted, gear.KindOf(again.SwitchOutlet(t.Context(), 3, false)))
+
+	g.SetSecret("skarvoe-pdu", lab.WriteSecret)
+	writing, err := g.Outlets("skarvoe-pdu")
+	require.NoError(t, err)
+	require.NotSame(t, again, writing, "a new secret opens a new session")
+	require.NoError(t, writing.SwitchOutlet(t.Context(), 2, true))
+
+	g.SetEstate(l.Estate)
+	unchanged, err := g.Outlets("skarvoe-pdu")
+	require.NoError(t, err)
+	require.Same(t, writing, unchanged, "what has not changed stays open")
+	g.RemoveSecret("skarvoe-pdu")
+	_, err = g.Open(card)
+	require.Error(t, err)
+	g.SetEstate(estate.Empty())
+	for _, open := range []func() error{
+		func() error { _, err := g.Open(card); return err },
+		func() error { _, err := g.Outlets("skarvoe-pdu"); return err },
+	} {
+		err := open()
+		require.ErrorContains(t, err, "is not in the estate any more")
+		require.Equal(t, operation.NotSent, gear.OutcomeOf(err))
+	}
+}
+
+// TestControllers: the driver follows from the protocol, and the secret has to
+// be of its kind.
+func TestControllers(t *testing.T) {
+	l := labtest.Start(t, labtest.Options{})
+	g := New()
+	t.Cleanup(func() { require.NoError(t, g.Close()) })
+	g.SetEstate(l.Estate)
+	g.SetSecret("controllers", lab.WriteSecret)
+	_, err := Controller[gear.Chassis](g, "ostrel-store")
+	require.EqualError(t, err, "secret controllers is of kind snmp-v2c, and ostrel-store bmc needs ipmi")
+	require.Equal(t, gear.BadSecret, gear.KindOf(err))
+	g.SetSecret("controllers", lab.ControllerSecret)
+	require.Equal(t, lab.ControllerSecret.User, g.UserOf("controllers"))
+	chassis, err := Controller[gear.Chassis](g, "ostrel-store")
+	require.NoError(t, err)
+	c, err := chassis.ReadChassis(t.Context())
+	require.NoError(t, err)
+	require.True(t, c.On)
+	sensors, err := Controller[gear.Sensors](g, "ostrel-store")
+	require.NoError(t, err)
+	require.Same(t, chassis, sensors, "one session for all")
+	require.Equal(t, 1, l.Controller("ostrel-store").Sessions())
+	_, err = Controller[gear.Outlets](g, "ostrel-store")
+	require.ErrorContains(t, err, "ostrel-store bmc has not got a controller that can do that")
+	_, err = Controller[gear.Chassis](g, "skarvoe-router")
+	require.Equal(t, gear.Unsupported, gear.KindOf(err))
+	_, err = Controller[gear.Chassis](g, "nobody")
+	require.ErrorContains(t, err, "is not in the estate any more")
+	require.NoError(t, g.Close())
+	require.Zero(t, l.Controller("ostrel-store").Sessions(), "and it is closed at the end")
+}
+
+func TestTraits(t *testing.T) {
+	l := labtest.Start(t, labtest.Options{})
+	g := New()
+	traits := g.Traits(l.Estate, "skarvoe-pdu")
+	require.True(t, traits.CyclesItself)
+	require.NotZero(t, traits.Settle)
+	require.Zero(t, g.Traits(l.Estate, "skarvoe-router"))
+	require.Zero(t, g.Traits(l.Estate, "nobody"))
+}
+
+func TestWrongKindsOfThings(t *testing.T) {
+	l := labtest.Start(t, labtest.Options{})
+	g := New()
+	g.SetEstate(l.Estate)
+	_, err := g.Outlets("skarvoe-router")
+	require.EqualError(t, err, "skarvoe-router has no endpoint for outlets that can be switched")
+	_, err = g.Open(estate.EndpointID{Device: "skarvoe-pdu", Name: "other"})
+	require.EqualError(t, err, `skarvoe-pdu has no endpoint "other" any more`)
+	require.Equal(t, operation.Unclear, gear.OutcomeOf(errUnsorted{}), "an error that does not say is taken with care")
+	require.Equal(t, gear.Unreachable, gear.KindOf(errUnsorted{}))
+	require.Equal(t, operation.Accepted, gear.OutcomeOf(nil))
+}
+
+type errUnsorted struct{}
+
+func (errUnsorted) Error() string { return "?" }

@@ -1,0 +1,36 @@
+package garage
+
+import (
+	"context"
+	"net"
+
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/gear"
+	"plumbbob/internal/wire/wol"
+)
+
+// Wake sends a magic packet to a device. That it left is all that is known
+// then: nothing acknowledges it.
+func (g *Garage) Wake(ctx context.Context, k estate.Key) error {
+	g.mu.Lock()
+	d := g.estate.Device(k)
+	var password string
+	if d != nil && d.Wake != nil {
+		password = g.secrets[d.Wake.Secret].Password
+	}
+	g.mu.Unlock()
+	if d == nil || d.Wake == nil {
+		return notSent(gear.Unsupported, "how %s is woken is not known any more", k)
+	}
+	mac, err := net.ParseMAC(d.Wake.MAC)
+	if err != nil {
+		return notSent(gear.Unsupported, "%s: %s", k, err)
+	}
+	if d.Wake.Secret != "" && len(password) != 4 && len(password) != 6 {
+		return notSent(gear.BadSecret, "secret %s is not set, or is no SecureOn password: it has 4 or 6 bytes", d.Wake.Secret)
+	}
+	if err := wol.Send(ctx, d.Wake.Broadcast, wol.Packet{MAC: [6]byte(mac), Password: []byte(password)}); err != nil {
+		return notSent(gear.Unreachable, "%s could not be sent a magic packet: %s", k, err)
+	}
+	return nil
+}

@@ -1,0 +1,357 @@
+// Package gear says what management gear can do, as small interfaces. A driver
+// (a sub-package) implements those that its gear really has, and a caller asks
+// with a type assertion: c, ok := d.(gear.OutletCycler).
+package gear
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/reading"
+)
+
+// Outlets is gear with outlets that can be read and switched.
+//
+// A ctx that has ended sends nothing. OutcomeOf tells what became of a
+// SwitchOutlet that failed; one that succeeded has been accepted by the gear,
+// and whether it happened must be read back.
+type Outlets interface {
+	ReadOutlets(ctx context.Context) (OutletReadings, error)
+	SwitchOutlet(ctx context.Context, number int, on bool) error
+}
+
+// OutletSettings is gear whose outlets can be named, and told what to do when
+// power returns. What is written is read back before it counts as done.
+type OutletSettings interface {
+	NameOutlet(ctx context.Context, number int, name string) error
+	SetAfterLoss(ctx context.Context, number int, what AfterLoss) error
+	SetDelays(ctx context.Context, number int, on, off *time.Duration) error
+}
+
+// AfterLoss is what an outlet does when power comes back to its PDU.
+type AfterLoss string
+
+// The ways.
+const (
+	LossOff      AfterLoss = "off"
+	LossOn       AfterLoss = "on"
+	LossAsBefore AfterLoss = "as before"
+)
+
+// Driver is gear of any kind. What it can do shows by what it implements, or,
+// where that depends on its profile, by what its parts implement: ask with As.
+type Driver interface {
+	Close() error
+}
+
+// As returns a driver, or the part of it, that is a T.
+func As[T any](d Driver) (T, bool) {
+	if t, ok := d.(T); ok {
+		return t, true
+	}
+	if whole, ok := d.(interface{ Parts() []any }); ok {
+		for _, p := range whole.Parts() {
+			if t, ok := p.(T); ok {
+				return t, true
+			}
+		}
+	}
+	var none T
+	return none, false
+}
+
+// OutletCycler is gear that carries out a whole cycle by itself.
+type OutletCycler interface {
+	CycleOutlet(ctx context.Context, number int, hold time.Duration) error
+}
+
+// OutletReadings is what was read of all outlets in one go.
+type OutletReadings struct {
+	Outlets []OutletReading
+	TotalW  *float64 // through the inlet, when the gear says
+	Meters  []reading.Meter
+}
+
+// OutletReading is what was read of one outlet.
+type OutletReading struct {
+	Kind     estate.SourceKind
+	Number   int
+	Name     string
+	Switched bool // it can be switched
+	On       bool
+	Giving   *bool // of a PoE port: something takes power from it
+	Metered  bool
+	W, A, Wh float64 // meaningful when metered
+
+	AfterLoss         AfterLoss // empty when the gear does not say
+	OnDelay, OffDelay *time.Duration
+}
+
+// Kind sorts what can go wrong with gear into what people can do about it.
+type Kind string
+
+// The kinds of error.
+const (
+	Unreachable  Kind = "unreachable"   // no answer
+	BadSecret    Kind = "bad-secret"    // it will not have our credential
+	NotPermitted Kind = "not-permitted" // our credential may not do this
+	Busy         Kind = "busy"
+	Unsupported  Kind = "unsupported"
+	Malformed    Kind = "malformed" // an answer that makes no sense
+)
+
+// An Error says what went wrong with gear, and whether a command may have
+// happened all the same.
+type Error struct {
+	Kind    Kind
+	Outcome operation.Outcome
+	Text    string // for people: what, where, what to do
+	Err     error  // what the protocol said
+}
+
+func (e *Error) Error() string { return e.Text }
+func (e *Error) Unwrap() error { return e.Err }
+
+// OutcomeOf says what became of a command: Accepted without an error, and
+// Unclear for an error that does not say.
+func OutcomeOf(err error) operation.Outcome {
+	if err == nil {
+		return operation.Accepted
+	}
+	var e *Error
+	if errors.As(err, &e) {
+		return e.Outcome
+	}
+	return operation.Unclear
+}
+
+// KindOf returns the kind of an error, Unreachable when it does not say.
+func KindOf(err error) Kind {
+	var e *Error
+	if errors.As(err, &e) {
+		return e.Kind
+	}
+	return Unreachable
+}
+
+// ChassisCommand is one thing to do to a host's power.
+type ChassisCommand string
+
+// The commands.
+const (
+	ChassisOff   ChassisCommand = "off" // at once
+	ChassisOn    ChassisCommand = "on"
+	ChassisReset ChassisCommand = "reset"
+	ChassisNMI   ChassisCommand = "nmi"
+	ChassisSoft  ChassisCommand = "shutdown" // asks the operating system
+)
+
+// Chassis is gear whose power can be measured and switched as a whole. A
+// command is never sent twice: OutcomeOf tells what became of one that failed.
+type Chassis interface {
+	ReadChassis(ctx context.Context) (reading.Chassis, error)
+	CommandChassis(ctx context.Context, do ChassisCommand) error
+}
+
+// Sensors is gear that measures.
+type Sensors interface {
+	ReadSensors(ctx context.Context) ([]reading.Sensor, error)
+}
+
+// EventLog is gear that keeps a log of its own. ClearEvents erases it only
+// when it still is the version that was read.
+type EventLog interface {
+	ReadEvents(ctx context.Context) (reading.EventLog, error)
+	ClearEvents(ctx context.Context, version string) error
+}
+
+// Inventory is gear that knows who made it.
+type Inventory interface {
+	ReadSheet(ctx context.Context) (reading.Sheet, error)
+}
+
+// Supply is a UPS.
+type Supply interface {
+	ReadSupply(ctx context.Context) (reading.Supply, error)
+}
+
+// SupplyCommand is one thing to tell a UPS, with its time.
+type SupplyCommand struct {
+	Do string        // one of SupplyCommands
+	In time.Duration // until it happens; of a reboot, how long the output stays off
+	On bool          // of auto-restart
+}
+
+// What a UPS can be told. A cancel takes back what has not happened yet.
+const (
+	TestGeneral     = "test"
+	TestQuick       = "quick-test"
+	TestDeep        = "deep-test"
+	TestAbort       = "abort-test"
+	SupplyShutdown  = "shutdown"
+	SupplyStartup   = "startup"
+	SupplyReboot    = "reboot"
+	SupplyCancel    = "cancel"
+	SupplyAutoStart = "auto-restart"
+)
+
+// SupplyCommands lists them.
+var SupplyCommands = []string{TestGeneral, TestQuick, TestDeep, TestAbort, SupplyShutdown, SupplyStartup, SupplyReboot, SupplyCancel, SupplyAutoStart}
+
+// SupplyControl is a UPS that can be told things. What is told is read back:
+// one that accepts and does not obey is an error.
+type SupplyControl interface {
+	CommandSupply(ctx context.Context, c SupplyCommand) error
+}
+
+// Neighbours is a switch that says who is on its ports.
+type Neighbours interface {
+	ReadNeighbours(ctx context.Context) ([]reading.Neighbour, error)
+}
+
+// Clock is gear with a clock of its own.
+type Clock interface {
+	ReadClock(ctx context.Context) (time.Time, error)
+}
+
+// Restarter is gear whose card can be started anew, while what it switches
+// stays as it is.
+type Restarter interface {
+	RestartCard(ctx context.Context) error
+}
+
+// Panel is a board with leads to the buttons and lights on the fronts of devices.
+// A press is never sent twice: OutcomeOf tells what became of one that failed.
+type Panel interface {
+	ReadPanel(ctx context.Context) ([]PanelReading, error)
+	PressButton(ctx context.Context, lead int, b operation.Button, hold time.Duration) error
+}
+
+// PanelReading is what the lights on one front say.
+type PanelReading struct {
+	Lead  int
+	Power bool
+	Disk  *bool // nil where no lead goes to it
+}
+
+// CommandLine is a device that can be told things. OutcomeOf tells what became
+// of a command that failed; one that ended the connection has been accepted.
+type CommandLine interface {
+	Tell(ctx context.Context, text string) error
+}
+
+// Answerer is gear that can be asked whether it is there, and nothing else.
+type Answerer interface {
+	Answer(ctx context.Context) error
+}
+
+// Inspected is gear whose settings can be looked at for weaknesses.
+type Inspected interface {
+	Weaknesses(ctx context.Context) ([]reading.Weakness, error)
+}
+
+// Controller is a management controller whose own settings can be read and
+// written. What is written is read back before it counts as done.
+type Controller interface {
+	ReadSettings(ctx context.Context) (Settings, error)
+	SetNetwork(ctx context.Context, n Network) error
+	SetUser(ctx context.Context, u UserChange) error
+	SetClock(ctx context.Context, at time.Time) error
+	SetAlerts(ctx context.Context, a AlertChange) error
+	TestAlert(ctx context.Context, destination int) error
+	SetWatchdog(ctx context.Context, w WatchdogChange) error
+	SetRestore(ctx context.Context, r reading.Restore) error
+	SetBoot(ctx context.Context, b Boot) error
+	SetLimit(ctx context.Context, watts int) error // 0 for none
+	SetName(ctx context.Context, name string) error
+	Identify(ctx context.Context, d time.Duration) error
+	Restart(ctx context.Context, cold bool) error
+}
+
+// Settings is how a controller is set up.
+type Settings struct {
+	Network  Network
+	Users    []User
+	Slots    int           // for users
+	Clock    time.Time     // as the controller has it
+	Drift    time.Duration // how far it is ahead of ours
+	Alerts   Alerts
+	Watchdog Watchdog
+	Restore  reading.Restore
+	Boot     Boot
+	Limit    int // W; 0 for none
+	Name     string
+	Sessions [2]int // taken, of
+	Suite    string // how we are connected
+}
+
+// Network is where a controller is to be found.
+type Network struct {
+	Address, Mask, Gateway string
+	Source                 string // "static", "dhcp"
+	MAC                    string
+	VLAN                   int // 0 for none
+}
+
+// User is one account on a controller.
+type User struct {
+	ID        int
+	Name      string
+	Privilege string
+	Enabled   bool
+	LogsIn    bool // over the network
+}
+
+// UserChange is what is to be different about a user; nil leaves it alone.
+type UserChange struct {
+	ID        int
+	Name      *string
+	Privilege *string
+	Password  *string
+	Enabled   *bool
+}
+
+// Alerts is whether and where a controller sends traps.
+type Alerts struct {
+	Enabled      bool
+	Community    string
+	Destinations []AlertDestination
+}
+
+// AlertDestination is one receiver of traps.
+type AlertDestination struct {
+	Number  int
+	Address string // empty for none
+}
+
+// AlertChange sets one destination.
+type AlertChange struct {
+	Number    int
+	Address   string
+	Community string // empty leaves it alone
+}
+
+// Watchdog is the watchdog timer of the host.
+type Watchdog struct {
+	Running bool
+	Action  string
+	Use     string
+	Initial time.Duration
+	Left    time.Duration
+}
+
+// WatchdogChange sets the timer, stopped.
+type WatchdogChange struct {
+	Action  string
+	Initial time.Duration
+}
+
+// Boot is what the next start does.
+type Boot struct {
+	Device     string // "normal", "network", "disk", "cd", "setup", …
+	Persistent bool
+	UEFI       bool
+}

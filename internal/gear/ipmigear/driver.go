@@ -1,0 +1,213 @@
+// Package ipmigear drives the management controllers of servers over IPMI.
+//
+//	driver.go     one controller, its session, and errors sorted by what helps
+//	chassis.go    power: read and commanded
+//	sensors.go    readings, in our words
+//	events.go     the event log
+//	sheet.go      the type plate
+//	settings.go   the controller's own settings
+//	weakness.go   what is weak about them
+package ipmigear
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"sync"
+	"time"
+
+	"plumbbob/internal/core/operation"
+	"plumbbob/internal/gear"
+	"plumbbob/internal/secret"
+	"plumbbob/internal/wire/ipmi"
+	"plumbbob/internal/wire/ipmi/rmcp"
+)
+
+// Options say where a controller is and how it is spoken to.
+type Options struct {
+	Name      string   // the device, for messages
+	Addresses []string // host:port, in order of preference
+	Secret    secret.Value
+	Suites    []int // cipher suites allowed beside 17 and 3
+	Legacy    bool  // IPMI 1.5 allowed
+	Shared    bool  // the port is shared with the host
+}
+
+// Driver is one controller. It may be shared between goroutines.
+type Driver struct {
+	o Options
+
+	mu      sync.Mutex
+	client  *ipmi.Client
+	address string // that client speaks to
+	repo    *ipmi.Repository
+	limits  map[*ipmi.SensorRecord]ipmi.RawThresholds // as they hold now
+	log     *ipmi.EventLog
+	reading sync.Mutex // one sweep of the sensors at a time
+}
+
+var (
+	_ gear.Driver     = (*Driver)(nil)
+	_ gear.Chassis    = (*Driver)(nil)
+	_ gear.Sensors    = (*Driver)(nil)
+	_ gear.EventLog   = (*Driver)(nil)
+	_ gear.Inventory  = (*Driver)(nil)
+	_ gear.Inspected  = (*Driver)(nil)
+	_ gear.Controller = (*Driver)(nil)
+)
+
+// Open prepares a driver. It sends nothing yet.
+func Open(o Options) (*Driver, error) {
+	d := &Driver{o: o, limits: map[*ipmi.SensorRecord]ipmi.RawThresholds{}}
+	return d, d.dial(0)
+}
+
+// dial prepares a client of one of the addresses, with the lock held or before
+// anybody else knows the driver.
+func (d *Driver) dial(n int) error {
+	suites := make([]rmcp.Suite, len(d.o.Suites))
+	for i, s := range d.o.Suites {
+		suites[i] = rmcp.Suite(s)
+	}
+	address := d.o.Addresses[n%len(d.o.Addresses)]
+	c, err := ipmi.Dial(ipmi.Options{
+		Address: address, User: d.o.Secret.User, Password: ipmi.Secret(d.o.Secret.Password), ControllerKey: ipmi.Secret(d.o.Secret.ControllerKey),
+		Suites: suites, Legacy: d.o.Legacy,
+	})
+	if err != nil {
+		return &gear.Error{Kind: gear.Unreachable, Outcome: operation.NotSent, Text: fmt.Sprintf("%s: %v", d.o.Name, err), Err: err}
+	}
+	d.client, d.address = c, address
+	return nil
+}
+
+// Close closes the session.
+func (d *Driver) Close() error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.client.Close()
+}
+
+// use runs do with the client, and sorts what went wrong. When the controller
+// does not answer at this address, the next use tries the next one.
+func (d *Driver) use(what string, do func(*ipmi.Client) error) error {
+	d.mu.Lock()
+	c := d.client
+	d.mu.Unlock()
+	err := do(c)
+	if err == nil {
+		return nil
+	}
+	sorted := d.sort(what, err)
+	if sorted.Kind == gear.Unreachable && d.present() {
+		sorted.Text += ", though it answers presence pings: the way to it is sound, and the controller itself hangs"
+	}
+	if sorted.Kind == gear.Unreachable && len(d.o.Addresses) > 1 && !errors.Is(err, context.Canceled) {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		if d.client == c {
+			for n, a := range d.o.Addresses {
+				if a == d.address {
+					_ = d.dial(n + 1)
+					break
+				}
+			}
+			go func() { _ = c.Close() }() // it waits for others' requests
+		}
+	}
+	return sorted
+}
+
+// presentWithin is how long a controller that gave no answer is pinged.
+const presentWithin = 400 * time.Millisecond
+
+// present says whether a controller that answers no requests is there at all.
+func (d *Driver) present() bool {
+	ctx, cancel := context.WithTimeout(context.Background(), presentWithin)
+	defer cancel()
+	d.mu.Lock()
+	address := d.address
+	d.mu.Unlock()
+	_, err := ipmi.Ping(ctx, address)
+	return err == nil
+}
+
+// sort turns what the protocol says into what people can do about it.
+func (d *Driver) sort(what string, err error) *gear.Error {
+	var mine *gear.Error
+	if errors.As(err, &mine) {
+		return mine
+	}
+	e := &gear.Error{Kind: gear.Malformed, Outcome: operation.Unclear, Err: err}
+	say := func(kind gear.Kind, o operation.Outcome, format string, args ...any) *gear.Error {
+		e.Kind, e.Outcome = kind, o
+		e.Text = fmt.Sprintf("%s: %s: %s", d.o.Name, what, fmt.Sprintf(format, args...))
+		return e
+	}
+	if failed, ok := errors.AsType[*ipmi.OpenError](err); ok {
+		return d.sortOpen(failed, say)
+	}
+	if silent, ok := errors.AsType[*ipmi.SilentError](err); ok {
+		if silent.Sent {
+			return say(gear.Unreachable, operation.Unclear, "its controller does not answer")
+		}
+		return say(gear.Unreachable, operation.NotSent, "its controller does not answer")
+	}
+	if p, ok := errors.AsType[*ipmi.PrivilegeError](err); ok {
+		return say(gear.NotPermitted, operation.NotSent, "user %q on its controller may do only what a %s may: give it the privilege %q", d.o.Secret.User, p.Has, p.Needs)
+	}
+	if c, ok := errors.AsType[*ipmi.CompletionError](err); ok {
+		return d.sortCode(c, say)
+	}
+	if n, ok := errors.AsType[*ipmi.NotTakenError](err); ok {
+		return say(gear.Malformed, operation.Accepted, "its controller accepted it, but %s reads back as %s, not as %s", n.What, n.Got, n.Want)
+	}
+	if errors.Is(err, ipmi.ErrLogMoved) {
+		return say(gear.Busy, operation.NotSent, "the event log has changed since it was read: read it again")
+	}
+	return say(gear.Malformed, operation.Unclear, "%v", err)
+}
+
+type sayer = func(gear.Kind, operation.Outcome, string, ...any) *gear.Error
+
+func (d *Driver) sortOpen(failed *ipmi.OpenError, say sayer) *gear.Error {
+	const none = operation.NotSent
+	switch {
+	case errors.Is(failed, ipmi.ErrPassword):
+		return say(gear.BadSecret, none, "password refused for user %q: set it with plumb secret set", d.o.Secret.User)
+	case errors.Is(failed, ipmi.ErrUser):
+		return say(gear.BadSecret, none, "user %q refused: set it with plumb secret set", d.o.Secret.User)
+	case errors.Is(failed, ipmi.ErrRole):
+		return say(gear.NotPermitted, none, "user %q may not log in with any privilege", d.o.Secret.User)
+	case errors.Is(failed, ipmi.ErrNoSession):
+		return say(gear.Busy, none, "all its sessions are taken: close one, or restart the controller")
+	case errors.Is(failed, ipmi.ErrSuites):
+		return say(gear.Unsupported, none, "%v: allow one with cipher-suites on its endpoint, if you must", failed.Err)
+	case errors.Is(failed, ipmi.ErrOldOnly):
+		return say(gear.Unsupported, none, "its controller speaks IPMI 1.5 only: allow that with legacy: true on its endpoint, if you must")
+	}
+	if code, ok := errors.AsType[*ipmi.CompletionError](failed.Err); ok {
+		return d.sortCode(code, say)
+	}
+	var network *net.OpError
+	if errors.As(failed, &network) && !network.Timeout() {
+		return say(gear.Unreachable, none, "nothing listens at %s", d.address)
+	}
+	return say(gear.Unreachable, none, "its controller does not answer")
+}
+
+func (d *Driver) sortCode(c *ipmi.CompletionError, say sayer) *gear.Error {
+	refused := operation.Refused
+	switch c.Code {
+	case ipmi.InsufficientPrivilege:
+		return say(gear.NotPermitted, refused, "%v", c)
+	case ipmi.NodeBusy, ipmi.Initializing, ipmi.FirmwareUpdating, ipmi.Updating, ipmi.OutOfSpace:
+		return say(gear.Busy, refused, "%v", c)
+	case ipmi.InvalidCommand, ipmi.InvalidForLUN, ipmi.SubFunctionDisabled:
+		return say(gear.Unsupported, refused, "its controller cannot do that")
+	case ipmi.ProcessingTimeout:
+		return say(gear.Busy, operation.Unclear, "%v", c)
+	}
+	return say(gear.Malformed, refused, "%v", c)
+}

@@ -1,0 +1,134 @@
+package snmpgear
+
+import (
+	"context"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/operation"
+	"plumbbob/internal/gear"
+	"plumbbob/internal/lab"
+	"plumbbob/internal/lab/labtest"
+	"plumbbob/internal/profile"
+	"plumbbob/internal/secret"
+)
+
+const (
+	patient = 1500 * time.Millisecond
+	hasty   = 450 * time.Millisecond
+)
+
+func open(t *testing.T, l *labtest.Lab, s secret.Value, timeout time.Duration) gear.Outlets {
+	t.Helper()
+	p, err := profile.Find("lab-pdu")
+	require.NoError(t, err)
+	ep, _ := l.Estate.Device("skarvoe-pdu").OutletEndpoint()
+	d, err := Open(Options{Name: "skarvoe-pdu", Addresses: ep.Addresses, Profile: p, Secret: s, Timeout: timeout})
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, d.Close()) })
+	return part[gear.Outlets](t, d)
+}
+
+// part returns what a driver has to be able to do.
+func part[T any](t *testing.T, d gear.Driver) T {
+	t.Helper()
+	p, ok := gear.As[T](d)
+	require.True(t, ok)
+	return p
+}
+
+func outlet(t *testing.T, d gear.Outlets, n int) gear.OutletReading {
+	t.Helper()
+	r, err := d.ReadOutlets(t.Context())
+	require.NoError(t, err)
+	return r.Outlets[n-1]
+}
+
+func TestReadAndSwitch(t *testing.T) {
+	for name, s := range map[string]secret.Value{"v2c": lab.WriteSecret, "v3": lab.V3Secret} {
+		t.Run(name, func(t *testing.T) {
+			l := labtest.Start(t, labtest.Options{})
+			d := open(t, l, s, patient)
+			r, err := d.ReadOutlets(t.Context())
+			require.NoError(t, err)
+			require.Len(t, r.Outlets, 10)
+			o := r.Outlets[2]
+			require.Equal(t, "skarvoe-router", o.Name)
+			require.True(t, o.On && o.Switched && o.Metered)
+			require.InDelta(t, 11.2, o.W, 0.5)
+			require.InDelta(t, 0.049, o.A, 0.005)
+			require.False(t, r.Outlets[8].Switched)
+			require.Greater(t, *r.TotalW, 900.0)
+
+			require.NoError(t, d.SwitchOutlet(t.Context(), 3, false))
+			require.Eventually(t, func() bool { o := outlet(t, d, 3); return !o.On && o.W == 0 }, 3*time.Second, 20*time.Millisecond)
+			require.NoError(t, d.SwitchOutlet(t.Context(), 3, true))
+			require.Eventually(t, func() bool { o := outlet(t, d, 3); return o.On && o.W > 5 }, 3*time.Second, 20*time.Millisecond)
+		})
+	}
+}
+
+func TestGearCyclesByItself(t *testing.T) {
+	l := labtest.Start(t, labtest.Options{})
+	d := open(t, l, lab.WriteSecret, patient)
+	require.NoError(t, d.(gear.OutletCycler).CycleOutlet(t.Context(), 7, time.Second))
+	end := estate.OutletEnd("skarvoe-pdu", 7)
+	isOpen := func() bool { closed, _ := l.Contact(end); return !closed }
+	require.Eventually(t, isOpen, 3*time.Second, 10*time.Millisecond)
+	_, err := d.ReadOutlets(t.Context())
+	require.Equal(t, gear.Unreachable, gear.KindOf(err), "the card hangs on what was cut")
+	require.Eventually(t, func() bool { return !isOpen() }, 3*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { _, err := d.ReadOutlets(t.Context()); return err == nil }, 5*time.Second, 50*time.Millisecond)
+}
+
+func TestErrorsSayWhatBecameOfIt(t *testing.T) {
+	l := labtest.Start(t, labtest.Options{})
+	wrongV3 := lab.V3Secret
+	wrongV3.AuthPass = "not the pass phrase"
+	ended, cancel := context.WithCancel(t.Context())
+	cancel()
+	for _, c := range []struct {
+		name    string
+		ctx     context.Context
+		secret  secret.Value
+		before  func()
+		outlet  int
+		kind    gear.Kind
+		outcome operation.Outcome
+	}{
+		{"a community that may only read", t.Context(), lab.ReadSecret, nil, 3, gear.NotPermitted, operation.Refused},
+		{"a wrong v3 pass phrase", t.Context(), wrongV3, nil, 3, gear.BadSecret, operation.Refused},
+		{"an unswitched outlet", t.Context(), lab.WriteSecret, nil, 9, gear.Malformed, operation.Refused},
+		{"a context that has ended", ended, lab.WriteSecret, nil, 3, gear.Unreachable, operation.NotSent},
+		{"a card that is silent", t.Context(), lab.WriteSecret, func() { require.NoError(t, l.Silence("skarvoe-pdu")) }, 3, gear.Unreachable, operation.Unclear},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			if c.before != nil {
+				c.before()
+			}
+			err := open(t, l, c.secret, hasty).SwitchOutlet(c.ctx, c.outlet, false)
+			require.Error(t, err)
+			require.Equal(t, c.kind, gear.KindOf(err), err.Error())
+			require.Equal(t, c.outcome, gear.OutcomeOf(err), err.Error())
+			closed, _ := l.Contact(estate.OutletEnd("skarvoe-pdu", c.outlet))
+			require.True(t, closed)
+		})
+	}
+}
+
+func TestLossAndDelay(t *testing.T) {
+	l := labtest.Start(t, labtest.Options{})
+	require.NoError(t, l.Lose("skarvoe-cell", 0.2))
+	require.NoError(t, l.Delay("skarvoe-cell", 30*time.Millisecond))
+	d := open(t, l, lab.WriteSecret, hasty)
+	good := 0
+	for range 8 {
+		if _, err := d.ReadOutlets(t.Context()); err == nil {
+			good++
+		}
+	}
+	require.GreaterOrEqual(t, good, 4, "retries must ride out a bad link")
+}

@@ -1,0 +1,116 @@
+package snmpgear
+
+import (
+	"context"
+	"time"
+
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/reading"
+	"plumbbob/internal/gear"
+)
+
+// The objects of POWER-ETHERNET-MIB (RFC 3621). A port is known by its group
+// and its number; ours are numbered through, group by group.
+const (
+	pethPortEntry = "1.3.6.1.2.1.105.1.1.1"
+	pethMainEntry = "1.3.6.1.2.1.105.1.3.1.1"
+
+	pethAdminEnable = 3 // TruthValue: 1 is true
+	pethDetection   = 6
+	pethPortType    = 9
+	pethMainUsed    = 4 // W, that it gives
+	deliveringPower = 3
+	truthTrue       = 1
+	truthFalse      = 2
+	maxGroups       = 16
+	poePortsEvery   = 5 * time.Minute
+)
+
+// poe is the part of a switch that powers its ports.
+type poe struct {
+	*Driver
+
+	ports    []cell // index is group and port
+	listedAt time.Time
+}
+
+var _ gear.Outlets = (*poe)(nil)
+
+// ReadOutlets reads which ports are allowed power, and which give it.
+func (d *poe) ReadOutlets(ctx context.Context) (gear.OutletReadings, error) {
+	var out gear.OutletReadings
+	err := d.read.use(ctx, func() error {
+		if err := d.list(); err != nil {
+			return err
+		}
+		var names []string
+		for _, p := range d.ports {
+			names = append(names, instance(pethPortEntry, pethAdminEnable, p.index...), instance(pethPortEntry, pethDetection, p.index...), instance(pethPortEntry, pethPortType, p.index...))
+		}
+		got, err := d.read.get(names)
+		if err != nil {
+			return err
+		}
+		for i, p := range d.ports {
+			enabled := got.integer(instance(pethPortEntry, pethAdminEnable, p.index...))
+			if enabled == 0 {
+				continue
+			}
+			out.Outlets = append(out.Outlets, gear.OutletReading{
+				Kind: estate.PoE, Number: i + 1, Name: got.text(instance(pethPortEntry, pethPortType, p.index...)), Switched: true,
+				On: enabled == truthTrue, Giving: new(got.integer(instance(pethPortEntry, pethDetection, p.index...)) == deliveringPower),
+			})
+		}
+		out.Meters, err = d.groups()
+		return err
+	})
+	return out, err
+}
+
+func (d *poe) list() error {
+	if len(d.ports) > 0 && time.Since(d.listedAt) < poePortsEvery {
+		return nil
+	}
+	ports, err := d.read.walk(instance(pethPortEntry, pethAdminEnable), maxOutlets)
+	if err != nil {
+		return err
+	}
+	if len(ports) == 0 {
+		return &gear.Error{Kind: gear.Malformed, Outcome: refused, Text: d.o.Name + " lists no powered ports: it does not implement POWER-ETHERNET-MIB (RFC 3621)"}
+	}
+	d.ports, d.listedAt = ports, time.Now()
+	return nil
+}
+
+// groups reads what each group of ports gives of what it can.
+func (d *poe) groups() ([]reading.Meter, error) {
+	cells, err := d.read.walk(instance(pethMainEntry, pethMainUsed), maxGroups)
+	var out []reading.Meter
+	for _, c := range cells {
+		if w, ok := number(c.value); ok {
+			out = append(out, reading.Meter{Kind: "bank", Name: "PoE group", W: &w})
+		}
+	}
+	return out, err
+}
+
+// SwitchOutlet allows a port to give power, or forbids it.
+func (d *poe) SwitchOutlet(ctx context.Context, n int, on bool) error {
+	return d.write.use(ctx, func() error {
+		ports := d.ports
+		if len(ports) == 0 { // nothing has been read yet
+			var err error
+			if ports, err = d.write.walk(instance(pethPortEntry, pethAdminEnable), maxOutlets); err != nil {
+				return &gear.Error{Kind: gear.KindOf(err), Outcome: notSent, Text: err.Error(), Err: err}
+			}
+		}
+		if n < 1 || n > len(ports) {
+			return d.unsupported("switch that port: it has fewer")
+		}
+		v := truthFalse
+		if on {
+			v = truthTrue
+		}
+		return d.write.set(setRetries, integer(instance(pethPortEntry, pethAdminEnable, ports[n-1].index...), v))
+	})
+}

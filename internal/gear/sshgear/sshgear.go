@@ -1,0 +1,257 @@
+// Package sshgear tells devices things on their own command line, over SSH. The
+// host key is pinned: by the estate, or when it is first seen.
+package sshgear
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"plumbbob/internal/core/operation"
+	"plumbbob/internal/gear"
+	"plumbbob/internal/secret"
+)
+
+// Options say where a device is and how it is spoken to.
+type Options struct {
+	Name      string   // the device, for messages
+	Addresses []string // host:port, in order of preference
+	Secret    secret.Value
+	Pin       string // SHA-256 of the host key; empty: the one that is seen first
+	Timeout   time.Duration
+	Pins      Pins
+}
+
+// Pins keeps the host keys that were seen first. Both may be nil.
+type Pins struct {
+	Known func(address string) string // "" for none
+	Learn func(address, pin string) error
+}
+
+// Driver is one device. It may be shared between goroutines, and keeps one
+// connection.
+type Driver struct {
+	o    Options
+	auth ssh.AuthMethod
+
+	mu     sync.Mutex
+	client *ssh.Client
+	at     int // which address is used
+}
+
+var (
+	_ gear.CommandLine = (*Driver)(nil)
+	_ gear.Answerer    = (*Driver)(nil)
+)
+
+// Open prepares a driver; nothing is sent before the first question.
+func Open(o Options) (*Driver, error) {
+	if len(o.Addresses) == 0 {
+		return nil, &gear.Error{Kind: gear.Unreachable, Outcome: operation.NotSent, Text: o.Name + " has no address"}
+	}
+	d := &Driver{o: o, auth: ssh.Password(o.Secret.Password)}
+	if o.Secret.Kind == secret.SSHKey {
+		key, err := ssh.ParsePrivateKey([]byte(o.Secret.Password))
+		if err != nil {
+			return nil, &gear.Error{Kind: gear.BadSecret, Outcome: operation.NotSent, Text: o.Name + ": the key is none that is understood: write an unencrypted OpenSSH or PEM key", Err: err}
+		}
+		d.auth = ssh.PublicKeys(key)
+	}
+	return d, nil
+}
+
+// Close ends the connection.
+func (d *Driver) Close() error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.drop()
+}
+
+func (d *Driver) drop() error {
+	if d.client == nil {
+		return nil
+	}
+	err := d.client.Close()
+	d.client = nil
+	if errors.Is(err, net.ErrClosed) {
+		return nil
+	}
+	return err
+}
+
+// Answer asks the far end for a sign of life.
+func (d *Driver) Answer(ctx context.Context) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	c, err := d.connect(ctx)
+	if err != nil {
+		return err
+	}
+	defer d.follow(ctx)()
+	// A request that nobody knows is answered with a refusal (RFC 4254, section 4).
+	if _, _, err := c.SendRequest("alive@plumbbob.invalid", true, nil); err != nil {
+		_ = d.drop()
+		return d.err(err, operation.NotSent)
+	}
+	return nil
+}
+
+const (
+	maxOutput = 4 << 10
+	tellsFor  = 10 * time.Second // what takes longer is under way, and not waited for
+)
+
+// Tell runs one command. What it says is kept for the error only.
+func (d *Driver) Tell(ctx context.Context, text string) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	c, err := d.connect(ctx)
+	if err != nil {
+		return err
+	}
+	defer d.follow(ctx)()
+	s, err := c.NewSession()
+	if err != nil { // the connection may have died long ago: nothing was sent on it
+		_ = d.drop()
+		if c, err = d.connect(ctx); err != nil {
+			return err
+		}
+		defer d.follow(ctx)()
+		if s, err = c.NewSession(); err != nil {
+			return d.err(err, operation.NotSent)
+		}
+	}
+	defer func() { _ = s.Close() }()
+	var said bounded
+	s.Stdout, s.Stderr = &said, &said
+	ended := make(chan error, 1)
+	if err := s.Start(text); err != nil {
+		_ = d.drop()
+		return d.err(err, operation.Unclear)
+	}
+	go func() { ended <- s.Wait() }()
+	select {
+	case err = <-ended:
+	case <-ctx.Done():
+		_ = d.drop()
+		return d.err(context.Cause(ctx), operation.Unclear)
+	case <-time.After(tellsFor):
+		return nil
+	}
+	var exit *ssh.ExitError
+	if errors.As(err, &exit) && exit.Signal() == "" {
+		return &gear.Error{
+			Kind: gear.NotPermitted, Outcome: operation.Refused, Err: err,
+			Text: fmt.Sprintf("%s refused the command (status %d): %s", d.o.Name, exit.ExitStatus(), said.line()),
+		}
+	}
+	if err != nil { // the device went before it could answer: that is what was asked for
+		_ = d.drop()
+	}
+	return nil
+}
+
+// follow has the connection end with ctx: a blocking call must not outlive it.
+func (d *Driver) follow(ctx context.Context) func() {
+	c := d.client
+	stop := context.AfterFunc(ctx, func() { _ = c.Close() })
+	return func() { stop() }
+}
+
+// bounded keeps the beginning of what is written to it.
+type bounded struct{ bytes.Buffer }
+
+func (b *bounded) Write(p []byte) (int, error) {
+	b.Buffer.Write(p[:min(len(p), max(0, maxOutput-b.Len()))])
+	return len(p), nil
+}
+
+func (b *bounded) line() string {
+	line, _, _ := strings.Cut(strings.TrimSpace(b.String()), "\n")
+	if line = gear.Clean(line); line != "" {
+		return line
+	}
+	return "it said nothing"
+}
+
+// connect returns the connection, and makes one where there is none.
+func (d *Driver) connect(ctx context.Context) (*ssh.Client, error) {
+	if d.client != nil {
+		return d.client, nil
+	}
+	if err := ctx.Err(); err != nil {
+		return nil, d.err(err, operation.NotSent)
+	}
+	address := d.o.Addresses[d.at%len(d.o.Addresses)]
+	dialer := net.Dialer{Timeout: d.o.Timeout}
+	conn, err := dialer.DialContext(ctx, "tcp", address)
+	if err != nil {
+		d.at++ // try the next address another time
+		return nil, d.err(err, operation.NotSent)
+	}
+	_ = conn.SetDeadline(time.Now().Add(2 * d.o.Timeout))
+	c, channels, requests, err := ssh.NewClientConn(conn, address, &ssh.ClientConfig{
+		User: d.o.Secret.User, Auth: []ssh.AuthMethod{d.auth}, HostKeyCallback: d.hostKey, Timeout: d.o.Timeout,
+	})
+	if err != nil {
+		_ = conn.Close()
+		return nil, d.err(err, operation.NotSent)
+	}
+	_ = conn.SetDeadline(time.Time{})
+	d.client = ssh.NewClient(c, channels, requests)
+	return d.client, nil
+}
+
+// errKey is a host key that is not the one that we know.
+var errKey = errors.New("its host key is not the one that is pinned")
+
+func (d *Driver) hostKey(address string, _ net.Addr, key ssh.PublicKey) error {
+	sum := sha256.Sum256(key.Marshal())
+	got, want := hex.EncodeToString(sum[:]), d.o.Pin
+	if want == "" && d.o.Pins.Known != nil {
+		want = d.o.Pins.Known(address)
+	}
+	switch {
+	case want == got:
+		return nil
+	case want != "":
+		return fmt.Errorf("%w: it is %s now", errKey, got)
+	case d.o.Pins.Learn != nil:
+		return d.o.Pins.Learn(address, got)
+	}
+	return nil
+}
+
+func (d *Driver) err(err error, oc operation.Outcome) error {
+	e := &gear.Error{Kind: gear.Unreachable, Outcome: oc, Err: err}
+	where := fmt.Sprintf("%s at %s", d.o.Name, d.o.Addresses[d.at%len(d.o.Addresses)])
+	var timeout net.Error
+	switch {
+	case errors.Is(err, errKey):
+		e.Kind, e.Text = gear.BadSecret, where+": "+err.Error()+": find out why before you pin it anew"
+	case strings.Contains(err.Error(), "unable to authenticate"): // x/crypto/ssh has no type for it
+		e.Kind, e.Text = gear.BadSecret, d.o.Name+" refuses the credential: set it again with plumb secret set"
+	case errors.Is(err, syscall.ECONNREFUSED):
+		e.Text = where + ": nothing listens there"
+	case errors.Is(err, io.EOF), errors.Is(err, net.ErrClosed):
+		e.Text = where + " ended the connection"
+	case errors.Is(err, context.Canceled):
+		e.Text = where + ": given up before it answered"
+	case errors.Is(err, context.DeadlineExceeded), errors.As(err, &timeout) && timeout.Timeout():
+		e.Text = where + " does not answer SSH"
+	default:
+		e.Text = fmt.Sprintf("%s does not answer SSH: %s", where, err)
+	}
+	return e
+}

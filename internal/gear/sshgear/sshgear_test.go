@@ -1,0 +1,112 @@
+package sshgear
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/pem"
+	"net"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
+
+	"plumbbob/internal/core/operation"
+	"plumbbob/internal/gear"
+	"plumbbob/internal/lab"
+	"plumbbob/internal/lab/labtest"
+	"plumbbob/internal/secret"
+)
+
+func open(t *testing.T, o Options) *Driver {
+	t.Helper()
+	o.Name, o.Timeout = "router", 2*time.Second
+	if o.Secret.Kind == "" {
+		o.Secret = lab.ShellSecret
+	}
+	d, err := Open(o)
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, d.Close()) })
+	return d
+}
+
+func shell(t *testing.T, l *labtest.Lab) []string {
+	ep, _, ok := l.Estate.Device("skarvoe-router").CommandLine("reset")
+	require.True(t, ok)
+	return ep.Addresses
+}
+
+// TestACommandLine: what is told is done, what is refused says so, and a
+// connection that has died is made anew.
+func TestACommandLine(t *testing.T) {
+	l := labtest.Start(t, labtest.Options{Speed: 60})
+	d := open(t, Options{Addresses: shell(t, l)})
+	require.NoError(t, d.Answer(t.Context()))
+	require.NoError(t, d.Answer(t.Context()), "on the same connection")
+
+	err := d.Tell(t.Context(), "make coffee")
+	require.Equal(t, operation.Refused, gear.OutcomeOf(err))
+	require.EqualError(t, err, "router refused the command (status 127): make coffee: not known here")
+
+	require.NoError(t, d.Tell(t.Context(), "reload now"))
+	silent := func() bool { return d.Answer(t.Context()) != nil }
+	require.Eventually(t, silent, 5*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return d.Answer(t.Context()) == nil }, 10*time.Second, 20*time.Millisecond)
+
+	require.NoError(t, l.Hang("skarvoe-router"))
+	short, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
+	defer cancel()
+	err = d.Tell(short, "reload now")
+	require.Error(t, err, "a hung router does not listen")
+	require.NotEqual(t, operation.Accepted, gear.OutcomeOf(err))
+}
+
+func TestWhoMayAndWhoIsThere(t *testing.T) {
+	l := labtest.Start(t, labtest.Options{Speed: 60})
+	at := shell(t, l)
+	wrong := lab.ShellSecret
+	wrong.Password = "guess"
+	err := open(t, Options{Addresses: at, Secret: wrong}).Tell(t.Context(), "reload now")
+	require.Equal(t, gear.BadSecret, gear.KindOf(err))
+	require.Equal(t, operation.NotSent, gear.OutcomeOf(err))
+	require.EqualError(t, err, "router refuses the credential: set it again with plumb secret set")
+
+	err = open(t, Options{Addresses: at, Pin: "00"}).Answer(t.Context())
+	require.Equal(t, gear.BadSecret, gear.KindOf(err))
+	require.ErrorContains(t, err, "its host key is not the one that is pinned: it is ")
+
+	known := map[string]string{}
+	pins := Pins{Known: func(a string) string { return known[a] }, Learn: func(a, pin string) error { known[a] = pin; return nil }}
+	require.NoError(t, open(t, Options{Addresses: at, Pins: pins}).Answer(t.Context()))
+	require.Len(t, known[at[0]], 64, "the key that is seen first is kept")
+	require.NoError(t, open(t, Options{Addresses: at, Pins: pins}).Answer(t.Context()))
+	require.NoError(t, open(t, Options{Addresses: at, Pin: known[at[0]]}).Answer(t.Context()))
+	known[at[0]] = "another"
+	require.ErrorContains(t, open(t, Options{Addresses: at, Pins: pins}).Answer(t.Context()), "find out why before you pin it anew")
+
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	require.NoError(t, ln.Close())
+	err = open(t, Options{Addresses: []string{ln.Addr().String()}}).Tell(t.Context(), "x")
+	require.Equal(t, operation.NotSent, gear.OutcomeOf(err))
+	require.ErrorContains(t, err, "nothing listens there")
+	ended, cancel := context.WithCancel(t.Context())
+	cancel()
+	require.Equal(t, operation.NotSent, gear.OutcomeOf(open(t, Options{Addresses: at}).Tell(ended, "x")), "a context that has ended sends nothing")
+}
+
+func TestKeys(t *testing.T) {
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	block, err := ssh.MarshalPrivateKey(private, "")
+	require.NoError(t, err)
+	good := secret.Value{Kind: secret.SSHKey, User: "plumb", Password: string(pem.EncodeToMemory(block))}
+	require.NoError(t, good.Check())
+	_, err = Open(Options{Name: "router", Addresses: []string{"192.0.2.1:22"}, Secret: good})
+	require.NoError(t, err)
+	_, err = Open(Options{Name: "router", Addresses: []string{"192.0.2.1:22"}, Secret: secret.Value{Kind: secret.SSHKey, User: "plumb", Password: "PRIVATE KEY, or so"}})
+	require.ErrorContains(t, err, "the key is none that is understood")
+	_, err = Open(Options{Name: "router"})
+	require.EqualError(t, err, "router has no address")
+}
