@@ -1,0 +1,193 @@
+package lab
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"sync"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"plumbbob/internal/core/estate"
+)
+
+// A port is a TCP port of a simulated device. While the device cannot answer,
+// the port must not either, and must not refuse: a hung box says nothing at
+// all. So its backlog is cut to nothing and filled up, and the kernel drops
+// whatever knocks.
+type port struct {
+	*net.TCPListener
+	device estate.Key
+	side   string // an endpoint of it, or "" for its production side
+	w      *World
+
+	mu      sync.Mutex
+	opened  sync.Cond // shut has become false
+	shut    bool
+	filling []net.Conn
+}
+
+const (
+	lookEvery = 50 * time.Millisecond
+	backlog   = 128
+
+	fillTimeout = 30 * time.Millisecond
+	maxFilling  = 4
+)
+
+func (l *Lab) listen(ctx context.Context, k estate.Key, address, side string, web bool) error {
+	p, err := l.open(ctx, k, address, side)
+	if err != nil {
+		return err
+	}
+	if web {
+		s := &http.Server{Handler: page(k), ReadHeaderTimeout: 5 * time.Second}
+		l.tasks.Go(func() error { _ = s.Serve(p); return context.Cause(ctx) })
+		return nil
+	}
+	l.tasks.Go(func() error {
+		for {
+			c, err := p.Accept()
+			if err != nil {
+				return context.Cause(ctx)
+			}
+			_ = c.Close()
+		}
+	})
+	return nil
+}
+
+// open binds a port that answers while that side of a device does.
+func (l *Lab) open(ctx context.Context, k estate.Key, address, side string) (*port, error) {
+	ln, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, fmt.Errorf("listen: %w: is another lab running?", err)
+	}
+	p := &port{TCPListener: ln.(*net.TCPListener), device: k, side: side, w: l.World}
+	p.opened.L = &p.mu
+	context.AfterFunc(ctx, func() { _ = ln.Close() })
+	l.tasks.Go(func() error { return p.watch(ctx) })
+	return p, nil
+}
+
+// serveWeb serves the web interface of gear at its endpoint. A connection that
+// was made before does not answer any better than a new one would.
+func (l *Lab) serveWeb(ctx context.Context, d *estate.Device, ep estate.Endpoint, h http.Handler) error {
+	heard := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if ok, _ := l.answers(d.Key, ep.Name); !ok {
+			<-r.Context().Done()
+			panic(http.ErrAbortHandler)
+		}
+		h.ServeHTTP(w, r)
+	})
+	for _, address := range ep.Addresses {
+		p, err := l.open(ctx, d.Key, address, ep.Name)
+		if err != nil {
+			return err
+		}
+		s := &http.Server{Handler: heard, ReadHeaderTimeout: 5 * time.Second, MaxHeaderBytes: 8 << 10, BaseContext: func(net.Listener) context.Context { return ctx }}
+		l.tasks.Go(func() error { _ = s.Serve(p); return context.Cause(ctx) })
+	}
+	return nil
+}
+
+func page(k estate.Key) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		_, _ = io.WriteString(w, "This is "+string(k)+", a stand-in.\n")
+	})
+}
+
+// Accept takes a connection while the device answers, and waits otherwise.
+func (p *port) Accept() (net.Conn, error) {
+	for {
+		p.mu.Lock()
+		for p.shut {
+			p.opened.Wait()
+		}
+		p.mu.Unlock()
+		c, err := p.TCPListener.Accept()
+		if errors.Is(err, os.ErrDeadlineExceeded) {
+			continue // shut while we were waiting for somebody
+		}
+		return c, err
+	}
+}
+
+// watch opens and shuts the port as the device comes and goes.
+func (p *port) watch(ctx context.Context) error {
+	tick := time.NewTicker(lookEvery)
+	defer tick.Stop()
+	defer p.open()
+	for {
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-tick.C:
+		}
+		p.w.mu.Lock()
+		now := time.Now()
+		up := p.w.stands(p.w.boxes[p.device], p.side, now)
+		if up {
+			up, _, _ = p.w.reach(p.device, p.side, now)
+		}
+		p.w.mu.Unlock()
+		if up {
+			p.open()
+		} else if err := p.close(); err != nil && !errors.Is(err, net.ErrClosed) {
+			return fmt.Errorf("%s: shut a port: %w", p.device, err)
+		}
+	}
+}
+
+func (p *port) open() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if !p.shut {
+		return
+	}
+	p.shut = false
+	for _, c := range p.filling {
+		_ = c.Close()
+	}
+	p.filling = nil
+	_ = p.setBacklog(backlog) // at the end the socket is closed already
+	_ = p.SetDeadline(time.Time{})
+	p.opened.Broadcast()
+}
+
+func (p *port) close() error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.shut {
+		return nil
+	}
+	p.shut = true
+	if err := errors.Join(p.SetDeadline(time.Unix(1, 0)), p.setBacklog(0)); err != nil {
+		return err
+	}
+	for range maxFilling {
+		c, err := net.DialTimeout("tcp", p.Addr().String(), fillTimeout)
+		if err != nil {
+			return nil // full: from now on the kernel drops what knocks
+		}
+		p.filling = append(p.filling, c)
+	}
+	return nil
+}
+
+func (p *port) setBacklog(n int) error {
+	raw, err := p.SyscallConn()
+	if err != nil {
+		return err
+	}
+	var listenErr error
+	if err := raw.Control(func(fd uintptr) { listenErr = unix.Listen(int(fd), n) }); err != nil {
+		return err
+	}
+	return listenErr
+}
