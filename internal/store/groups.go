@@ -1,0 +1,86 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+
+	"github.com/jmoiron/sqlx"
+
+	"plumbbob/internal/core/group"
+)
+
+// CreateGroup records several operations that were asked for together.
+func (s *Store) CreateGroup(ctx context.Context, g *group.Group, entry Entry) error {
+	doc, err := json.Marshal(g)
+	if err != nil {
+		return fmt.Errorf("group %s: %w", g.ID, err)
+	}
+	return s.within(ctx, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `
+			INSERT INTO op_group (id, kind, state, who, asked_at, doc) VALUES (?, ?, ?, ?, ?, ?)`,
+			g.ID, g.Intent.Kind, g.State, g.By.Name, g.Asked, doc)
+		if err != nil {
+			return err
+		}
+		return insertEntry(ctx, tx, entry)
+	})
+}
+
+// SaveGroup records how far a group has come. An ended one does not change any more.
+func (s *Store) SaveGroup(ctx context.Context, g *group.Group) error {
+	doc, err := json.Marshal(g)
+	if err != nil {
+		return fmt.Errorf("group %s: %w", g.ID, err)
+	}
+	return s.exec(ctx, `UPDATE op_group SET doc = ?, state = ? WHERE id = ? AND ended_at IS NULL`, doc, g.State, g.ID)
+}
+
+// EndGroup records the end of a group. ErrConflict: that has been done before.
+func (s *Store) EndGroup(ctx context.Context, g *group.Group, entry Entry) error {
+	doc, err := json.Marshal(g)
+	if err != nil {
+		return fmt.Errorf("group %s: %w", g.ID, err)
+	}
+	return s.within(ctx, func(tx *sqlx.Tx) error {
+		err := changedOne(tx.ExecContext(ctx, `UPDATE op_group SET doc = ?, state = ?, ended_at = ? WHERE id = ? AND ended_at IS NULL`, doc, g.State, g.Ended, g.ID))
+		if err != nil {
+			return err
+		}
+		return insertEntry(ctx, tx, entry)
+	})
+}
+
+// Groups lists groups, the newest first; unended only those that have not ended.
+func (s *Store) Groups(ctx context.Context, unended bool, limit int) ([]*group.Group, error) {
+	var docs [][]byte
+	err := s.db.SelectContext(ctx, &docs, `
+		SELECT doc FROM op_group WHERE ? = 0 OR ended_at IS NULL ORDER BY asked_at DESC, id DESC LIMIT ?`, unended, limit)
+	if err != nil {
+		return nil, sort(err)
+	}
+	out := make([]*group.Group, len(docs))
+	for i, doc := range docs {
+		if out[i], err = decodeGroup(doc); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// Group finds one group.
+func (s *Store) Group(ctx context.Context, id string) (*group.Group, error) {
+	var doc []byte
+	if err := s.db.GetContext(ctx, &doc, `SELECT doc FROM op_group WHERE id = ?`, id); err != nil {
+		return nil, sort(err)
+	}
+	return decodeGroup(doc)
+}
+
+func decodeGroup(doc []byte) (*group.Group, error) {
+	var g group.Group
+	if err := json.Unmarshal(doc, &g); err != nil {
+		return nil, fmt.Errorf("group on record: %w", err)
+	}
+	return &g, nil
+}

@@ -1,0 +1,90 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/incident"
+)
+
+// SaveIncident records how an incident is now, with what the journal says of it.
+func (s *Store) SaveIncident(ctx context.Context, i *incident.Incident, entries ...Entry) error {
+	doc, err := json.Marshal(i)
+	if err != nil {
+		return fmt.Errorf("incident %s: %w", i.ID, err)
+	}
+	return s.within(ctx, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `
+			INSERT INTO incident (id, site, device, kind, opened_at, ended_at, doc) VALUES (?, ?, ?, ?, ?, ?, ?)
+			ON DUPLICATE KEY UPDATE kind = VALUES(kind), ended_at = VALUES(ended_at), doc = VALUES(doc)`,
+			i.ID, i.Site, i.Device, i.Kind, i.Opened, sql.NullTime{Time: i.Ended, Valid: !i.Open()}, doc)
+		if err != nil {
+			return err
+		}
+		for _, e := range entries {
+			if err := insertEntry(ctx, tx, e); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// IncidentFilter says which incidents are wanted; its zero value means all.
+type IncidentFilter struct {
+	Open       bool       // only those that have not ended
+	EndedSince time.Time  // and those that have ended since, with Open
+	Device     estate.Key // only of this one
+	Text       string     // only where this is found
+	Limit      int
+}
+
+// Incidents lists incidents, the newest first.
+func (s *Store) Incidents(ctx context.Context, f IncidentFilter) ([]*incident.Incident, error) {
+	var rows []incidentRow
+	err := s.db.SelectContext(ctx, &rows, `
+		SELECT device, doc FROM incident
+		WHERE (? = 0 OR ended_at IS NULL OR ? = 1 AND ended_at > ?) AND (? = '' OR device = ?) AND (? = '' OR LOCATE(?, doc) > 0)
+		ORDER BY opened_at DESC, id DESC LIMIT ?`,
+		f.Open, !f.EndedSince.IsZero(), f.EndedSince, f.Device, f.Device, f.Text, f.Text, f.Limit)
+	if err != nil {
+		return nil, sort(err)
+	}
+	out := make([]*incident.Incident, len(rows))
+	for i, r := range rows {
+		if out[i], err = r.decode(); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// Incident finds one incident.
+func (s *Store) Incident(ctx context.Context, id string) (*incident.Incident, error) {
+	var r incidentRow
+	if err := s.db.GetContext(ctx, &r, `SELECT device, doc FROM incident WHERE id = ?`, id); err != nil {
+		return nil, sort(err)
+	}
+	return r.decode()
+}
+
+// incidentRow is an incident on record. The device may have been renamed since.
+type incidentRow struct {
+	Device estate.Key `db:"device"`
+	Doc    []byte     `db:"doc"`
+}
+
+func (r incidentRow) decode() (*incident.Incident, error) {
+	var i incident.Incident
+	if err := json.Unmarshal(r.Doc, &i); err != nil {
+		return nil, fmt.Errorf("incident on record: %w", err)
+	}
+	i.Device = r.Device
+	return &i, nil
+}

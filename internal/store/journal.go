@@ -1,0 +1,180 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/journal"
+)
+
+// Entry is one line of the journal.
+type Entry = journal.Entry
+
+// The kinds of journal entry.
+const (
+	EntryOperationAsked = "operation-asked"
+	EntryOperationEnded = "operation-ended"
+	EntryLogIn          = "log-in"
+	EntryLogInRefused   = "log-in-refused"
+	EntryLogOut         = "log-out"
+	EntryAccount        = "account"
+	EntryEstate         = "estate"
+	EntrySecret         = "secret"
+	EntryService        = "service"
+	EntryIncident       = "incident"
+	EntryController     = "controller"
+	EntrySupply         = "supply" // what happened to a UPS by itself, or by command
+	EntryOutlet         = "outlet" // names and settings of outlets
+	EntryCard           = "card"   // the card of a PDU or a UPS
+	EntryWiring         = "wiring"
+	EntryProfile        = "profile"
+	EntryWindow         = "window"
+	EntryCalendar       = "calendar"
+	EntryGroup          = "group" // several operations that were asked for together
+)
+
+// EntryKinds are all the kinds of entry.
+var EntryKinds = []string{
+	EntryOperationAsked, EntryOperationEnded, EntryLogIn, EntryLogInRefused, EntryLogOut, EntryAccount, EntryEstate, EntrySecret, EntryService,
+	EntryIncident, EntryController, EntrySupply, EntryOutlet, EntryCard, EntryWiring, EntryProfile, EntryWindow, EntryCalendar, EntryGroup,
+}
+
+// Write adds an entry.
+func (s *Store) Write(ctx context.Context, e Entry) error {
+	return s.within(ctx, func(tx *sqlx.Tx) error { return insertEntry(ctx, tx, e) })
+}
+
+// journalHead is the newest entry, locked until the transaction ends.
+type journalHead struct {
+	ID   int64        `db:"id"`
+	Hash journal.Hash `db:"hash"`
+}
+
+// insertEntry adds an entry behind the newest. It comes last in a transaction:
+// nobody else can add one before that ends.
+func insertEntry(ctx context.Context, tx *sqlx.Tx, e Entry) error {
+	var head journalHead
+	if err := tx.GetContext(ctx, &head, `SELECT id, hash FROM journal_head WHERE one = 1 FOR UPDATE`); err != nil {
+		return fmt.Errorf("head of the journal: %w", err)
+	}
+	e.RecordedAt = time.Now()
+	e.Seal(head.ID+1, head.Hash)
+	_, err := tx.NamedExecContext(ctx, `
+		INSERT INTO journal (id, at, recorded_at, site, device, who, kind, text, why, result, operation_id, before_w, after_w, prev, hash)
+		VALUES (:id, :at, :recorded_at, :site, :device, :who, :kind, :text, :why, :result, :operation_id, :before_w, :after_w, :prev, :hash)`, e)
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, `UPDATE journal_head SET id = ?, hash = ? WHERE one = 1`, e.ID, e.Hash)
+	return err
+}
+
+const entryColumns = `id, at, recorded_at, site, device, who, kind, text, why, result, operation_id, before_w, after_w, prev, hash`
+
+// sealJournal begins the chain: with nothing, or with the entries that were
+// made before there was one, in their order and counted anew.
+func (s *Store) sealJournal(ctx context.Context) error {
+	return s.within(ctx, func(tx *sqlx.Tx) error {
+		var begun int
+		if err := tx.GetContext(ctx, &begun, `SELECT COUNT(*) FROM journal_head`); err != nil || begun > 0 {
+			return err
+		}
+		var old []Entry
+		if err := tx.SelectContext(ctx, &old, `SELECT `+entryColumns+` FROM journal ORDER BY id`); err != nil {
+			return err
+		}
+		head := journalHead{Hash: journal.First}
+		for i := range old {
+			was := old[i].ID
+			old[i].Seal(head.ID+1, head.Hash)
+			head = journalHead{old[i].ID, old[i].Hash}
+			_, err := tx.ExecContext(ctx, `UPDATE journal SET id = ?, prev = ?, hash = ? WHERE id = ?`, old[i].ID, old[i].Prev, old[i].Hash, was)
+			if err != nil {
+				return err
+			}
+		}
+		_, err := tx.ExecContext(ctx, `INSERT INTO journal_head (one, id, hash) VALUES (1, ?, ?)`, head.ID, head.Hash)
+		return err
+	})
+}
+
+// VerifyJournal goes through the whole journal. The error is a
+// *journal.BreakError where it does not hold, and that of the store otherwise.
+func (s *Store) VerifyJournal(ctx context.Context) (c journal.Chain, err error) {
+	var head journalHead
+	if err := s.db.GetContext(ctx, &head, `SELECT id, hash FROM journal_head WHERE one = 1`); err != nil {
+		return c, sort(err)
+	}
+	err = s.EachEntry(ctx, 0, func(e *Entry) error {
+		if c.N == 0 && e.ID != 1 {
+			return &journal.BreakError{ID: 1, Text: fmt.Sprintf("is missing, up to %d: it was removed", e.ID-1)}
+		}
+		return c.Add(e)
+	})
+	if err == nil && c.Last < head.ID { // more may have come meanwhile, but none can go
+		return c, &journal.BreakError{ID: c.Last + 1, Text: fmt.Sprintf("is missing, up to %d: it was removed", head.ID)}
+	}
+	return c, err
+}
+
+// pageOfEntries is how many entries are held at once.
+const pageOfEntries = 1000
+
+// EachEntry calls f with every entry behind one, the oldest first, until f
+// returns an error.
+func (s *Store) EachEntry(ctx context.Context, after int64, f func(*Entry) error) error {
+	for {
+		var es []Entry
+		err := s.db.SelectContext(ctx, &es, `SELECT `+entryColumns+` FROM journal WHERE id > ? ORDER BY id LIMIT ?`, after, pageOfEntries)
+		if err != nil {
+			return sort(err)
+		}
+		for i := range es {
+			if err := f(&es[i]); err != nil {
+				return err
+			}
+			after = es[i].ID
+		}
+		if len(es) < pageOfEntries {
+			return nil
+		}
+	}
+}
+
+// Copied returns how far a copy of the journal has come. One that is new begins
+// with what comes next.
+func (s *Store) Copied(ctx context.Context, name string) (id int64, err error) {
+	if err := s.exec(ctx, `INSERT IGNORE INTO journal_copy (name, id) SELECT ?, id FROM journal_head`, name); err != nil {
+		return 0, err
+	}
+	return id, sort(s.db.GetContext(ctx, &id, `SELECT id FROM journal_copy WHERE name = ?`, name))
+}
+
+// SetCopied records how far a copy of the journal has come.
+func (s *Store) SetCopied(ctx context.Context, name string, id int64) error {
+	return s.exec(ctx, `UPDATE journal_copy SET id = ? WHERE name = ?`, id, name)
+}
+
+// JournalFilter narrows what is read of the journal.
+type JournalFilter struct {
+	Before int64 // only entries with a smaller id; 0 means from the newest
+	After  int64 // only entries with a larger id
+	Device estate.Key
+	Who    string
+	Kind   string
+	Limit  int
+}
+
+// Journal returns entries, the newest first.
+func (s *Store) Journal(ctx context.Context, f JournalFilter) ([]Entry, error) {
+	var es []Entry
+	err := s.db.SelectContext(ctx, &es, `
+		SELECT `+entryColumns+` FROM journal
+		WHERE (? = 0 OR id < ?) AND id > ? AND (? = '' OR device = ?) AND (? = '' OR who = ?) AND (? = '' OR kind = ?)
+		ORDER BY id DESC LIMIT ?`, f.Before, f.Before, f.After, f.Device, f.Device, f.Who, f.Who, f.Kind, f.Kind, f.Limit)
+	return es, sort(err)
+}

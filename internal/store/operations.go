@@ -1,0 +1,152 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/operation"
+)
+
+// CreateOperation records a new operation and claims its outlets. ErrConflict
+// means that an operation is running on one of them.
+func (s *Store) CreateOperation(ctx context.Context, o *operation.Operation, entry Entry) error {
+	doc, err := json.Marshal(o)
+	if err != nil {
+		return fmt.Errorf("operation %s: %w", o.ID, err)
+	}
+	return s.within(ctx, func(tx *sqlx.Tx) error {
+		for _, end := range o.Claims() {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO claim (outlet, operation_id) VALUES (?, ?)`, end.String(), o.ID); err != nil {
+				return err
+			}
+		}
+		_, err := tx.ExecContext(ctx, `
+			INSERT INTO operation (id, site, device, kind, state, who, asked_at, doc)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?)`, o.ID, o.Site, o.Device, o.Kind, o.State, o.By, o.Asked, doc)
+		if err != nil {
+			return err
+		}
+		return insertEntry(ctx, tx, entry)
+	})
+}
+
+// SaveOperation records how far an operation has come. An ended one does not
+// change any more, so that a late write from a file cannot undo its end.
+func (s *Store) SaveOperation(ctx context.Context, o *operation.Operation) error {
+	doc, err := json.Marshal(o)
+	if err != nil {
+		return fmt.Errorf("operation %s: %w", o.ID, err)
+	}
+	return s.exec(ctx, `UPDATE operation SET doc = ? WHERE id = ? AND ended_at IS NULL`, doc, o.ID)
+}
+
+// EndOperation records the end of an operation, lets go of its outlets, and
+// writes the journal, all at once. ErrConflict: that has been done before.
+func (s *Store) EndOperation(ctx context.Context, o *operation.Operation, entry Entry) error {
+	doc, err := json.Marshal(o)
+	if err != nil {
+		return fmt.Errorf("operation %s: %w", o.ID, err)
+	}
+	var took *int64
+	if d := o.CameBackIn(); d > 0 && o.State == operation.Done {
+		ms := d.Milliseconds()
+		took = &ms
+	}
+	return s.within(ctx, func(tx *sqlx.Tx) error {
+		err := changedOne(tx.ExecContext(ctx, `
+			UPDATE operation SET state = ?, ended_at = ?, took_ms = ?, doc = ?
+			WHERE id = ? AND ended_at IS NULL`, o.State, o.Ended, took, doc, o.ID))
+		if err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM claim WHERE operation_id = ?`, o.ID); err != nil {
+			return err
+		}
+		return insertEntry(ctx, tx, entry)
+	})
+}
+
+// OperationFilter narrows a list of operations.
+type OperationFilter struct {
+	Device estate.Key
+	State  operation.State
+	Limit  int
+}
+
+// Operations lists operations, the newest first.
+func (s *Store) Operations(ctx context.Context, f OperationFilter) ([]*operation.Operation, error) {
+	var docs [][]byte
+	err := s.db.SelectContext(ctx, &docs, `
+		SELECT doc FROM operation
+		WHERE (? = '' OR device = ?) AND (? = '' OR state = ?)
+		ORDER BY asked_at DESC, id DESC LIMIT ?`, f.Device, f.Device, f.State, f.State, f.Limit)
+	if err != nil {
+		return nil, sort(err)
+	}
+	ops := make([]*operation.Operation, len(docs))
+	for i, doc := range docs {
+		if ops[i], err = decodeOperation(doc); err != nil {
+			return nil, err
+		}
+	}
+	return ops, nil
+}
+
+// Operation finds one operation.
+func (s *Store) Operation(ctx context.Context, id string) (*operation.Operation, error) {
+	var doc []byte
+	if err := s.db.GetContext(ctx, &doc, `SELECT doc FROM operation WHERE id = ?`, id); err != nil {
+		return nil, sort(err)
+	}
+	return decodeOperation(doc)
+}
+
+func decodeOperation(doc []byte) (*operation.Operation, error) {
+	var o operation.Operation
+	if err := json.Unmarshal(doc, &o); err != nil {
+		return nil, fmt.Errorf("operation on record: %w", err)
+	}
+	return &o, nil
+}
+
+// UsualTimes returns how long each device took to come back in the last half year.
+func (s *Store) UsualTimes(ctx context.Context) (map[estate.Key]operation.Usual, error) {
+	var rows []struct {
+		Device estate.Key `db:"device"`
+		Min    int64      `db:"lo"`
+		Max    int64      `db:"hi"`
+		N      int        `db:"n"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `
+		SELECT device, MIN(took_ms) AS lo, MAX(took_ms) AS hi, COUNT(*) AS n FROM operation
+		WHERE took_ms IS NOT NULL AND asked_at > UTC_TIMESTAMP() - INTERVAL 180 DAY GROUP BY device`)
+	out := make(map[estate.Key]operation.Usual, len(rows))
+	for _, r := range rows {
+		out[r.Device] = operation.Usual{Min: time.Duration(r.Min) * time.Millisecond, Max: time.Duration(r.Max) * time.Millisecond, N: r.N}
+	}
+	return out, sort(err)
+}
+
+// Usual returns how long a device took to come back the last times.
+func (s *Store) Usual(ctx context.Context, device estate.Key) (operation.Usual, error) {
+	var row struct {
+		Min sql.NullInt64 `db:"lo"`
+		Max sql.NullInt64 `db:"hi"`
+		N   int           `db:"n"`
+	}
+	err := s.db.GetContext(ctx, &row, `
+		SELECT MIN(took_ms) AS lo, MAX(took_ms) AS hi, COUNT(*) AS n FROM (
+			SELECT took_ms FROM operation
+			WHERE device = ? AND took_ms IS NOT NULL ORDER BY asked_at DESC LIMIT 10) AS recent`, device)
+	return operation.Usual{
+		Min: time.Duration(row.Min.Int64) * time.Millisecond,
+		Max: time.Duration(row.Max.Int64) * time.Millisecond,
+		N:   row.N,
+	}, sort(err)
+}

@@ -1,0 +1,116 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/operation"
+)
+
+// OpenWindow records that something belongs to somebody for a time, and returns
+// the number of that.
+func (s *Store) OpenWindow(ctx context.Context, w operation.Window, entry Entry) (id int64, err error) {
+	err = s.within(ctx, func(tx *sqlx.Tx) error {
+		r, err := tx.ExecContext(ctx, `
+			INSERT INTO work_window (site, device, who, why, from_at, until_at) VALUES (?, ?, ?, ?, ?, ?)`,
+			w.Site, w.Device, w.By, w.Why, w.From, w.Until)
+		if err != nil {
+			return err
+		}
+		if id, err = r.LastInsertId(); err != nil {
+			return err
+		}
+		return insertEntry(ctx, tx, entry)
+	})
+	return id, err
+}
+
+// CloseWindow ends a window before its time. ErrConflict means that it has ended.
+func (s *Store) CloseWindow(ctx context.Context, id int64, at time.Time, entry Entry) error {
+	return s.within(ctx, func(tx *sqlx.Tx) error {
+		if err := changedOne(tx.ExecContext(ctx, `UPDATE work_window SET until_at = ? WHERE id = ? AND until_at > ?`, at, id, at)); err != nil {
+			return err
+		}
+		return insertEntry(ctx, tx, entry)
+	})
+}
+
+// Windows lists those that have not ended, the one that ends first before the others.
+func (s *Store) Windows(ctx context.Context, now time.Time) ([]operation.Window, error) {
+	var rows []struct {
+		ID     int64      `db:"id"`
+		Site   estate.Key `db:"site"`
+		Device estate.Key `db:"device"`
+		Who    string     `db:"who"`
+		Why    string     `db:"why"`
+		From   time.Time  `db:"from_at"`
+		Until  time.Time  `db:"until_at"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT id, site, device, who, why, from_at, until_at FROM work_window WHERE until_at > ? ORDER BY until_at, id`, now)
+	out := make([]operation.Window, len(rows))
+	for i, r := range rows {
+		out[i] = operation.Window{ID: r.ID, Site: r.Site, Device: r.Device, By: r.Who, Why: r.Why, From: r.From, Until: r.Until}
+	}
+	return out, sort(err)
+}
+
+// A CalendarText is a calendar as somebody has given it.
+type CalendarText struct {
+	Name  string    `db:"name"`
+	Text  string    `db:"text"`
+	SetAt time.Time `db:"set_at"`
+	SetBy string    `db:"set_by"`
+}
+
+// SetCalendar adds or replaces a calendar.
+func (s *Store) SetCalendar(ctx context.Context, c CalendarText) error {
+	return s.exec(ctx, `
+		INSERT INTO calendar (name, text, set_at, set_by) VALUES (?, ?, ?, ?)
+		ON DUPLICATE KEY UPDATE text = VALUES(text), set_at = VALUES(set_at), set_by = VALUES(set_by)`, c.Name, c.Text, c.SetAt, c.SetBy)
+}
+
+// RemoveCalendar forgets a calendar. ErrConflict means that there was none.
+func (s *Store) RemoveCalendar(ctx context.Context, name string) error {
+	return changedOne(s.db.ExecContext(ctx, `DELETE FROM calendar WHERE name = ?`, name))
+}
+
+// Calendars lists all calendars.
+func (s *Store) Calendars(ctx context.Context) ([]CalendarText, error) {
+	var out []CalendarText
+	err := s.db.SelectContext(ctx, &out, `SELECT name, text, set_at, set_by FROM calendar ORDER BY name`)
+	return out, sort(err)
+}
+
+// RecentOperations counts the operations at each site since a time.
+func (s *Store) RecentOperations(ctx context.Context, since time.Time) (map[estate.Key]int, error) {
+	var rows []struct {
+		Site estate.Key `db:"site"`
+		N    int        `db:"n"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT site, COUNT(*) AS n FROM operation WHERE asked_at > ? GROUP BY site`, since)
+	out := make(map[estate.Key]int, len(rows))
+	for _, r := range rows {
+		out[r.Site] = r.N
+	}
+	return out, sort(err)
+}
+
+// UsualDraws returns what devices draw on the mean while they run, in W: over
+// the stretches since a time in which they drew more than nothing.
+func (s *Store) UsualDraws(ctx context.Context, series string, since time.Time) (map[estate.Key]float64, error) {
+	var rows []struct {
+		Device estate.Key `db:"device"`
+		W      float64    `db:"w"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `
+		SELECT s.device AS device, AVG(r.mean) AS w FROM series s JOIN rollup_1h r ON r.series_id = s.id
+		WHERE s.name = ? AND r.at > ? AND r.least > 1 GROUP BY s.device`, series, since)
+	out := make(map[estate.Key]float64, len(rows))
+	for _, r := range rows {
+		out[r.Device] = r.W
+	}
+	return out, sort(err)
+}
