@@ -1,0 +1,362 @@
+// Package act carries out operations: it asks the machine in core/operation
+// what to do next, does it, and tells it what came of that.
+//
+//	act.go        previews, requests, cancelling
+//	world.go      what previews rest on beside what is observed
+//	groupplan.go  what several operations would do, in which order and when
+//	group.go      carrying them out, together or later
+//	run.go        one running operation, and taking up what a crash has interrupted
+//	command.go    having the gear do one thing
+//	proof.go      what is seen of a device before and after
+//	record.go     writing it down: in the database, or in a file while that is away
+//	wiring.go     a wiring check by switching
+package act
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"log/slog"
+	"strings"
+	"sync"
+	"time"
+
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/group"
+	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/verdict"
+	"plumbbob/internal/gear/garage"
+	"plumbbob/internal/keep"
+	"plumbbob/internal/store"
+	"plumbbob/internal/watch"
+)
+
+// Parts are what an Actor works with.
+type Parts struct {
+	Store   *store.Store
+	Keeper  *keep.Keeper
+	Watcher *watch.Watcher
+	Garage  *garage.Garage
+	Log     *slog.Logger
+	Ledger  string // path of the file that is written while the database is away
+	Changed func(*operation.Operation)
+
+	// Command has the gear do one thing; nil: through the garage.
+	Command func(context.Context, *operation.Operation, operation.Send) error
+
+	// Role is what somebody may do now; nil: what they could when they asked.
+	Role func(ctx context.Context, name string) (operation.Role, error)
+
+	GroupChanged func(*group.Group)
+	Written      func() // the journal has a new entry
+}
+
+// Actor carries out operations. It may be shared between goroutines.
+type Actor struct {
+	Parts
+	ledger *ledger
+
+	mu      sync.Mutex
+	running map[string]*run
+	groups  map[string]*groupRun
+	tookUp  bool // all that was unfinished at the start
+	busy    map[estate.End]string
+	work    sync.WaitGroup
+	ctx     context.Context // of Run; operations end with it, and are taken up at the next start
+
+	checks checks
+	around around
+	shown  shown
+}
+
+// New returns an actor. Nothing happens before Run.
+func New(p Parts) (*Actor, error) {
+	l, err := openLedger(p.Ledger)
+	if err != nil {
+		return nil, err
+	}
+	if p.Command == nil {
+		p.Command = gearCommands{p.Garage}.carryOut
+	}
+	return &Actor{Parts: p, ledger: l, running: map[string]*run{}, groups: map[string]*groupRun{}, busy: map[estate.End]string{}, shown: shown{by: map[string]*operation.Preview{}}, around: around{ran: map[estate.Key]float64{}, draws: map[estate.Key]float64{}}, checks: checks{bySite: map[estate.Key]*Wiring{}, stop: map[estate.Key]context.CancelFunc{}}}, nil
+}
+
+var (
+	// ErrNotReady: the service is only just starting.
+	ErrNotReady = errors.New("the service is only just starting: try again in a moment")
+	// ErrEnded: the operation has ended already.
+	ErrEnded = errors.New("the operation has ended already")
+)
+
+// A ChangedError says that a preview no longer holds.
+type ChangedError struct {
+	Now  *operation.Preview // nil of a group
+	What string             // is different, where that is still known
+}
+
+func (e *ChangedError) Error() string {
+	if e.What == "" {
+		return "the preview you agreed to no longer holds: look at it again and decide anew"
+	}
+	return "the preview you agreed to no longer holds: " + e.What
+}
+
+// shown remembers the newest previews, so that whoever agreed to one can be told
+// what has changed since.
+type shown struct {
+	mu   sync.Mutex
+	by   map[string]*operation.Preview // by digest
+	ring []string
+}
+
+const shownMost = 256
+
+func (s *shown) remember(p *operation.Preview) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.by[p.Digest] != nil {
+		return
+	}
+	s.by[p.Digest] = p
+	if s.ring = append(s.ring, p.Digest); len(s.ring) > shownMost {
+		delete(s.by, s.ring[0])
+		s.ring = s.ring[1:]
+	}
+}
+
+// since says what a preview says that the one which was agreed to did not.
+func (s *shown) since(digest string, now *operation.Preview) string {
+	s.mu.Lock()
+	was := s.by[digest]
+	s.mu.Unlock()
+	if was == nil || was.Device != now.Device || was.Kind != now.Kind {
+		return ""
+	}
+	return now.Since(was)
+}
+
+// A RefusedError says which interlocks stand in the way.
+type RefusedError struct {
+	Interlocks []operation.Interlock
+	Preview    *operation.Preview
+}
+
+func (e *RefusedError) Error() string {
+	reasons := make([]string, len(e.Interlocks))
+	for i, l := range e.Interlocks {
+		reasons[i] = l.Reason
+	}
+	return "refused: " + strings.Join(reasons, "; ")
+}
+
+// Preview works out what an operation would do. Its error is a
+// *operation.UsageError or that of the store.
+func (a *Actor) Preview(ctx context.Context, in operation.Intent, by operation.Asker) (*operation.Preview, error) {
+	p, _, err := a.preview(ctx, in, by)
+	if err == nil {
+		a.shown.remember(p)
+	}
+	return p, err
+}
+
+func (a *Actor) preview(ctx context.Context, in operation.Intent, by operation.Asker) (*operation.Preview, operation.World, error) {
+	w, err := a.world(ctx, by)
+	if err != nil {
+		return nil, w, err
+	}
+	usual, err := a.Store.Usual(ctx, in.Device)
+	if err != nil && !errors.Is(err, store.ErrAway) {
+		return nil, w, err
+	}
+	w.Usual = usual // without the database nothing is usual, and that must not stop anybody
+	p, err := operation.Look(in, w)
+	return p, w, err
+}
+
+// Request is what somebody asks for, and what they have agreed to.
+type Request struct {
+	Intent  operation.Intent
+	Digest  string // of the preview that was agreed to
+	Consent operation.Consent
+	By      operation.Asker
+}
+
+// Request starts an operation. Besides those of Preview its errors are
+// *ChangedError, *RefusedError and store.ErrConflict.
+func (a *Actor) Request(ctx context.Context, req Request) (*operation.Operation, error) {
+	return a.request(ctx, req, newID())
+}
+
+// newID makes up the id of an operation, or of a group.
+func newID() string { return strings.ToLower(rand.Text()[:10]) }
+
+func (a *Actor) request(ctx context.Context, req Request, id string) (*operation.Operation, error) {
+	p, w, err := a.preview(ctx, req.Intent, req.By)
+	if err != nil {
+		return nil, err
+	}
+	// What stops it whatever was agreed to is the more useful answer.
+	req.Consent.Role = req.By.Role
+	stand := p.Unlifted(req.Consent)
+	if len(stand) > 0 {
+		return nil, &RefusedError{stand, p}
+	}
+	if p.Digest != req.Digest {
+		return nil, &ChangedError{p, a.shown.since(req.Digest, p)}
+	}
+	o := a.build(p, w, req)
+	o.ID = id
+	r := newRun(a, o)
+	if err := a.claim(r); err != nil {
+		return nil, err
+	}
+	if err := a.create(ctx, o); err != nil {
+		a.release(r)
+		return nil, err
+	}
+	shown := o.Clone()
+	a.start(r)
+	return shown, nil
+}
+
+// chassisSettle is how long a controller may take to carry out a command.
+const chassisSettle = 4 * time.Second
+
+// settle is how long what does the switching takes to carry out a command.
+func settle(p *operation.Preview, out estate.End, w operation.World) time.Duration {
+	switch p.Means {
+	case operation.ByChassis, operation.ByCommand, operation.ByEndpoint:
+		return chassisSettle
+	case operation.ByPanel:
+		longest := max(p.Hold, operation.LongPress)
+		for _, lead := range w.Estate.Device(out.Device).Panel {
+			return longest + w.Gear(lead.Device).Settle
+		}
+	}
+	return w.Gear(out.Device).Settle
+}
+
+// build lays out the operation that a preview describes.
+func (a *Actor) build(p *operation.Preview, w operation.World, req Request) *operation.Operation {
+	d := w.Estate.Device(p.Device)
+	now := time.Now().UTC()
+	o := &operation.Operation{
+		Kind: p.Kind, Means: p.Means, Device: p.Device, Site: d.Site, ByGear: p.ByGear,
+		By: req.By.Name, Why: req.Consent.Why, Asked: now, Saved: now, Hold: p.Hold, Within: p.Within, Force: p.Force, Restores: p.Restores, Usual: p.Usual,
+		Hard: p.Hard, Command: p.Command, Button: p.Button,
+		IdleW: verdict.Idle(d), AnswerWithin: 2 * verdict.BootTime(d),
+	}
+	o.Proof.Before = a.facts(d.Key)
+	o.Answered, _, _, _ = verdict.Heard(w.Estate, w.Evidence, d.Key, w.Now)
+	affected := map[estate.Key]bool{p.Device: true}
+	for _, l := range p.Loses {
+		affected[l.Device] = true
+		o.GoesDark = o.GoesDark || l.Dark && l.Device == p.Device
+		if l.Dark {
+			o.Dark = append(o.Dark, l.Device)
+		}
+	}
+	for _, k := range p.CutOff {
+		affected[k] = true
+	}
+	for _, out := range p.Outlets {
+		o.Outlets = append(o.Outlets, out.End)
+		o.Settle = max(o.Settle, settle(p, out.End, w))
+	}
+	if p.Kind == operation.Restart { // nobody switches through a card that is away
+		for _, out := range d.Outlets {
+			o.Also = append(o.Also, estate.End{Device: d.Key, Port: out.Port()})
+		}
+	}
+	o.Also = append(o.Also, p.Hard...)
+	for i := range w.Estate.Devices {
+		k := &w.Estate.Devices[i]
+		answers, _, _, _ := verdict.Heard(w.Estate, w.Evidence, k.Key, w.Now)
+		// Only what stands at the same place can be on the wrong end of the cable.
+		if answers && k.Site == d.Site && !affected[k.Key] && len(k.Probes) > 0 {
+			o.Bystanders = append(o.Bystanders, k.Key)
+		}
+	}
+	o.Plan(len(d.Probes) > 0 && w.Verdicts[d.Key].State != verdict.CutOff)
+	return o
+}
+
+// claim takes the outlets of an operation in memory; the database does so too.
+func (a *Actor) claim(r *run) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.ctx == nil || a.ctx.Err() != nil {
+		return ErrNotReady
+	}
+	claims := r.o.Claims()
+	for _, end := range claims {
+		if a.busy[end] != "" {
+			return store.ErrConflict
+		}
+	}
+	for _, end := range claims {
+		a.busy[end] = r.o.ID
+	}
+	a.running[r.o.ID] = r
+	return nil
+}
+
+func (a *Actor) release(r *run) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, end := range r.o.Claims() {
+		if a.busy[end] == r.o.ID {
+			delete(a.busy, end)
+		}
+	}
+	delete(a.running, r.o.ID)
+}
+
+// Cancel asks a running operation to stop at the next safe point.
+func (a *Actor) Cancel(ctx context.Context, id, by string) (*operation.Operation, error) {
+	a.mu.Lock()
+	r := a.running[id]
+	a.mu.Unlock()
+	if r == nil {
+		if _, err := a.Store.Operation(ctx, id); err != nil {
+			return nil, err
+		}
+		return nil, ErrEnded
+	}
+	select {
+	case r.events <- operation.CancelAsked{At: time.Now().UTC(), By: by}:
+	case <-ctx.Done():
+		return nil, context.Cause(ctx)
+	case <-r.done:
+		return nil, ErrEnded
+	}
+	return r.view(), nil
+}
+
+// Find returns an operation, running or ended.
+func (a *Actor) Find(ctx context.Context, id string) (*operation.Operation, error) {
+	a.mu.Lock()
+	r := a.running[id]
+	a.mu.Unlock()
+	if r != nil {
+		return r.view(), nil
+	}
+	return a.Store.Operation(ctx, id)
+}
+
+// List returns operations, the newest first, running ones as they are now.
+func (a *Actor) List(ctx context.Context, f store.OperationFilter) ([]*operation.Operation, error) {
+	ops, err := a.Store.Operations(ctx, f)
+	if err != nil {
+		return nil, fmt.Errorf("list operations: %w", err)
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for i, o := range ops {
+		if r := a.running[o.ID]; r != nil {
+			ops[i] = r.view()
+		}
+	}
+	return ops, nil
+}

@@ -1,0 +1,220 @@
+package act
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"slices"
+	"sync"
+	"time"
+
+	"plumbbob/internal/core/operation"
+	"plumbbob/internal/store"
+)
+
+// create records a new operation. While the database is away that is done in
+// the ledger: being able to act is worth more then than being neat.
+func (a *Actor) create(ctx context.Context, o *operation.Operation) error {
+	err := a.Store.CreateOperation(ctx, o, a.asked(o))
+	if errors.Is(err, store.ErrAway) {
+		a.Log.Warn("the database is away: an operation is recorded in a file", "operation", o.ID, "file", a.Ledger)
+		err = a.ledger.write(o)
+	}
+	if err == nil {
+		a.Written()
+	}
+	return err
+}
+
+// save records how far an operation has come.
+func (a *Actor) save(ctx context.Context, o *operation.Operation) error {
+	if a.ledger.has(o.ID) {
+		return a.ledger.write(o) // in order: the replay brings it all over
+	}
+	err := a.Store.SaveOperation(ctx, o)
+	if errors.Is(err, store.ErrAway) {
+		return a.ledger.write(o)
+	}
+	return err
+}
+
+// end records the end of an operation and its outcome in the journal.
+func (a *Actor) end(ctx context.Context, o *operation.Operation) error {
+	if a.ledger.has(o.ID) {
+		return a.ledger.write(o)
+	}
+	err := a.Store.EndOperation(ctx, o, a.ended(o))
+	switch {
+	case errors.Is(err, store.ErrAway):
+		return a.ledger.write(o)
+	case errors.Is(err, store.ErrConflict):
+		return nil // recorded before, by a write whose answer was lost
+	case err == nil:
+		a.Written()
+	}
+	return err
+}
+
+func (a *Actor) entry(o *operation.Operation, kind string, at time.Time) store.Entry {
+	return store.Entry{At: at, Site: o.Site, Device: o.Device, Who: o.By, Kind: kind, Why: o.Why, OperationID: o.ID}
+}
+
+func (a *Actor) asked(o *operation.Operation) store.Entry {
+	e := a.entry(o, store.EntryOperationAsked, o.Asked)
+	begun := &operation.Operation{Kind: o.Kind, Device: o.Device, Outlets: o.Outlets, State: operation.Running}
+	e.Text = begun.Outcome(time.UTC) // nothing has happened yet: the headline alone
+	e.Result = "asked"
+	return e
+}
+
+func (a *Actor) ended(o *operation.Operation) store.Entry {
+	e := a.entry(o, store.EntryOperationEnded, o.Ended)
+	e.Text = o.Outcome(a.Keeper.Estate().Zone(o.Device))
+	e.Result = string(o.State)
+	e.BeforeW, e.AfterW = o.Draws()
+	return e
+}
+
+const replayEvery = 2 * time.Second
+
+// replayUntil brings the ledger over into the database whenever that answers,
+// until ctx ends.
+func (a *Actor) replayUntil(ctx context.Context) {
+	tick := time.NewTicker(replayEvery)
+	defer tick.Stop()
+	for {
+		if err := a.replay(ctx); err != nil && !errors.Is(err, store.ErrAway) && ctx.Err() == nil {
+			a.Log.Error("what was recorded in the file cannot be brought into the database", "because", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		a.mu.Lock()
+		tookUp := a.tookUp
+		a.mu.Unlock()
+		if tookUp {
+			continue
+		}
+		if err := a.takeUp(ctx); err != nil && ctx.Err() == nil {
+			a.Log.Error("what is unfinished cannot be taken up yet", "because", err)
+		}
+	}
+}
+
+func (a *Actor) replay(ctx context.Context) error {
+	for _, o := range a.ledger.newest() {
+		_, err := a.Store.Operation(ctx, o.ID)
+		if errors.Is(err, store.ErrNotFound) {
+			begun := o.Clone()
+			begun.State = operation.Running
+			err = a.Store.CreateOperation(ctx, begun, a.asked(o))
+		}
+		if err != nil {
+			return err
+		}
+		if o.State == operation.Running {
+			err = a.Store.SaveOperation(ctx, o)
+		} else if err = a.Store.EndOperation(ctx, o, a.ended(o)); errors.Is(err, store.ErrConflict) {
+			err = nil
+		}
+		if err != nil {
+			return err
+		}
+		if err := a.ledger.forget(o); err != nil {
+			return err
+		}
+		a.Log.Info("an operation that was recorded in the file is in the database now", "operation", o.ID)
+		a.Written()
+	}
+	return nil
+}
+
+// ledger is a file of operations, one JSON document a line, that is on disk
+// when a write returns. Of each operation the last line counts.
+type ledger struct {
+	path string
+
+	mu  sync.Mutex
+	ops map[string]*operation.Operation
+}
+
+func openLedger(path string) (*ledger, error) {
+	l := &ledger{path: path, ops: map[string]*operation.Operation{}}
+	text, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return l, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("ledger: %w", err)
+	}
+	lines := bufio.NewScanner(bytes.NewReader(text))
+	lines.Buffer(nil, 16<<20)
+	for lines.Scan() {
+		var o operation.Operation
+		if json.Unmarshal(lines.Bytes(), &o) == nil { // a torn last line was never acted upon
+			l.ops[o.ID] = &o
+		}
+	}
+	return l, lines.Err()
+}
+
+func (l *ledger) has(id string) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.ops[id] != nil
+}
+
+// newest returns the operations in the order in which they were asked for.
+func (l *ledger) newest() []*operation.Operation {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	var ops []*operation.Operation
+	for _, o := range l.ops {
+		ops = append(ops, o.Clone())
+	}
+	slices.SortFunc(ops, func(a, b *operation.Operation) int { return a.Asked.Compare(b.Asked) })
+	return ops
+}
+
+func (l *ledger) write(o *operation.Operation) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	f, err := os.OpenFile(l.path, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		return fmt.Errorf("ledger: %w", err)
+	}
+	line, err := json.Marshal(o)
+	if err == nil {
+		_, err = f.Write(append(line, '\n'))
+	}
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return fmt.Errorf("ledger: %w", err)
+	}
+	l.ops[o.ID] = o.Clone()
+	return nil
+}
+
+// forget drops an operation that is in the database, unless it has moved on
+// meanwhile, and empties the file when it was the last.
+func (l *ledger) forget(o *operation.Operation) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if now := l.ops[o.ID]; now == nil || now.Saved.After(o.Saved) || now.State != o.State {
+		return nil
+	}
+	delete(l.ops, o.ID)
+	if len(l.ops) > 0 {
+		return nil
+	}
+	if err := os.Remove(l.path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("ledger: %w", err)
+	}
+	return nil
+}

@@ -1,0 +1,163 @@
+package act
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"path/filepath"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+	"github.com/stretchr/testify/require"
+
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/group"
+	"plumbbob/internal/core/operation"
+	"plumbbob/internal/gear"
+	"plumbbob/internal/gear/garage"
+	"plumbbob/internal/keep"
+	"plumbbob/internal/store"
+	"plumbbob/internal/watch"
+)
+
+// strip is a PDU on fake time: what it is told happens after a moment, and on
+// is lost for as long as somebody wants.
+type strip struct {
+	mu    sync.Mutex
+	on    bool
+	deaf  time.Time // until then it does not hear on
+	moved []time.Time
+}
+
+func (s *strip) Close() error { return nil }
+
+func (s *strip) ReadOutlets(context.Context) (gear.OutletReadings, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	w := 0.0
+	if s.on {
+		w = 11
+	}
+	return gear.OutletReadings{Outlets: []gear.OutletReading{{Number: 1, Switched: true, On: s.on, Metered: true, W: w}}}, nil
+}
+
+func (s *strip) SwitchOutlet(_ context.Context, _ int, on bool) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if on && time.Now().Before(s.deaf) {
+		return &gear.Error{Kind: gear.Unreachable, Outcome: operation.NotSent, Text: "it does not answer"}
+	}
+	s.on, s.moved = on, append(s.moved, time.Now())
+	return nil
+}
+
+// onFakeTime runs f with an actor whose gear is a strip, and whose database is
+// away: what is recorded is on disk all the same.
+func onFakeTime(t *testing.T, s *strip, f func(ctx context.Context, a *Actor)) {
+	t.Helper()
+	dir := t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		box := estate.Device{Key: "router", Site: "s", Role: "router", Power: []estate.PowerCable{{From: estate.OutletEnd("pdu", 1)}}}
+		pdu := estate.Device{
+			Key: "pdu", Site: "s", Role: "pdu", Outlets: []estate.Outlet{{Number: 1}}, Power: []estate.PowerCable{{From: estate.End{Device: estate.Utility}}},
+			Endpoints: []estate.Endpoint{{Name: "card", Protocol: estate.SNMP, Profile: "lab-pdu", Every: 5 * time.Second, Timeout: time.Second, Network: []estate.NetworkCable{{Via: estate.End{Device: "here"}}}}},
+		}
+		e, problems := estate.New("t", "here", []estate.Site{{Key: "s", Zone: time.UTC}}, []estate.Device{{Key: "here", Site: "s", Role: "server"}, pdu, box})
+		require.Empty(t, problems)
+		db, err := store.Prepare(&mysql.Config{Net: "unix", Addr: filepath.Join(dir, "nobody")})
+		require.NoError(t, err)
+		log := slog.New(slog.DiscardHandler)
+		k := keep.New(db, log, func([]estate.Key) {})
+		k.SetEstate(e)
+		w := watch.New(watch.Sources{Open: func(estate.EndpointID) (gear.Driver, error) { return s, nil }, Observe: k.Observe})
+		g := garage.New()
+		g.SetEstate(e)
+		a, err := New(Parts{
+			Store: db, Keeper: k, Watcher: w, Garage: g, Log: log, Ledger: filepath.Join(dir, "ledger"), Written: func() {},
+			Changed: func(*operation.Operation) {}, GroupChanged: func(*group.Group) {},
+			Command: func(ctx context.Context, _ *operation.Operation, c operation.Send) error {
+				return s.SwitchOutlet(ctx, 1, c.Do == operation.SwitchOn)
+			},
+		})
+		require.NoError(t, err)
+		ctx, stop := context.WithCancelCause(t.Context())
+		var running sync.WaitGroup
+		for _, run := range []func(context.Context) error{w.Run, k.Run, a.Run} {
+			running.Go(func() { _ = run(ctx) })
+		}
+		w.SetEstate(ctx, e)
+		time.Sleep(20 * time.Second)
+		f(ctx, a)
+		stop(errors.New("the test is over"))
+		running.Wait() // and nothing that was started outlives it
+		require.NoError(t, db.Close())
+	})
+}
+
+// cycle asks for a cycle of the router.
+func cycle(t *testing.T, ctx context.Context, a *Actor, hold time.Duration) string {
+	t.Helper()
+	in := operation.Intent{Kind: operation.Cycle, Device: "router", Hold: hold}
+	p, err := a.Preview(ctx, in, admin)
+	require.NoError(t, err)
+	o, err := a.Request(ctx, Request{Intent: in, Digest: p.Digest, By: admin})
+	require.NoError(t, err)
+	return o.ID
+}
+
+// stateOf is how an operation is, which only the ledger knows once it has ended.
+func stateOf(a *Actor, id string) operation.State {
+	for _, o := range a.ledger.newest() {
+		if o.ID == id {
+			return o.State
+		}
+	}
+	return ""
+}
+
+// TestTheHoldIsKept: off for as long as was asked for, to the poll.
+func TestTheHoldIsKept(t *testing.T) {
+	s := &strip{on: true}
+	onFakeTime(t, s, func(ctx context.Context, a *Actor) {
+		id := cycle(t, ctx, a, 5*time.Minute)
+		time.Sleep(6 * time.Minute)
+		require.Equal(t, operation.Done, stateOf(a, id))
+		require.Len(t, s.moved, 2)
+		require.InDelta(t, 300, s.moved[1].Sub(s.moved[0]).Seconds(), 2)
+	})
+}
+
+// TestPowerIsOwedForAsLongAsItTakes: the gear does not hear us for two hours;
+// then power returns within a minute or so.
+func TestPowerIsOwedForAsLongAsItTakes(t *testing.T) {
+	s := &strip{on: true}
+	onFakeTime(t, s, func(ctx context.Context, a *Actor) {
+		s.deaf = time.Now().Add(2 * time.Hour)
+		id := cycle(t, ctx, a, operation.MinHold)
+		time.Sleep(2*time.Hour - time.Minute)
+		require.Equal(t, operation.Running, stateOf(a, id), "it does not give up")
+		require.False(t, s.on)
+		time.Sleep(3 * time.Minute)
+		require.True(t, s.on)
+		require.Equal(t, operation.Done, stateOf(a, id))
+		require.Len(t, s.moved, 2)
+	})
+}
+
+// TestACancelEndsTheWait: power comes back at once, and not at the end of the hold.
+func TestACancelEndsTheWait(t *testing.T) {
+	s := &strip{on: true}
+	onFakeTime(t, s, func(ctx context.Context, a *Actor) {
+		id := cycle(t, ctx, a, 10*time.Minute)
+		time.Sleep(10 * time.Second)
+		require.False(t, s.on)
+		_, err := a.Cancel(ctx, id, "ann")
+		require.NoError(t, err)
+		time.Sleep(10 * time.Second)
+		require.True(t, s.on)
+		require.Equal(t, operation.Cancelled, stateOf(a, id))
+	})
+}

@@ -1,0 +1,153 @@
+package act
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"sync"
+	"time"
+
+	"plumbbob/internal/calendar"
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/verdict"
+	"plumbbob/internal/keep"
+	"plumbbob/internal/store"
+)
+
+// around is what previews rest on beside what is observed: whose time it is,
+// what has been done lately, and what devices usually draw. It is read again
+// when it is older than its parts keep; without the database what was read last
+// counts, so that nobody is kept from acting.
+type around struct {
+	mu        sync.Mutex
+	read      time.Time
+	windows   []operation.Window
+	calendars map[string]*calendar.Calendar
+	draws     map[estate.Key]float64
+	drawsRead time.Time
+	ran       map[estate.Key]float64 // what was seen last of a device that ran
+}
+
+const (
+	drawsKeep = 10 * time.Minute
+	drawsOver = 7 * 24 * time.Hour
+)
+
+// Forget has windows and calendars read again at the next preview.
+func (a *Actor) Forget() {
+	a.around.mu.Lock()
+	defer a.around.mu.Unlock()
+	a.around.read = time.Time{}
+}
+
+// world is all that a preview is worked out from.
+func (a *Actor) world(ctx context.Context, by operation.Asker) (operation.World, error) {
+	w := a.Keeper.World()
+	w.Asker = by
+	w.Gear = func(k estate.Key) operation.GearTraits { return a.Garage.Traits(w.Estate, k) }
+	recent, err := a.Store.RecentOperations(ctx, w.Now.Add(-time.Hour))
+	if err == nil {
+		w.Recent = recent
+		err = a.refresh(ctx, w.Now)
+	}
+	if err != nil && !errors.Is(err, store.ErrAway) {
+		return w, err
+	}
+	a.around.mu.Lock()
+	for _, x := range a.around.windows {
+		if !x.From.After(w.Now) && x.Until.After(w.Now) {
+			w.Windows = append(w.Windows, x)
+		}
+	}
+	w.Draws = maps.Clone(a.around.draws)
+	w.InUse = a.inUse(w)
+	a.around.mu.Unlock()
+	a.mu.Lock()
+	w.Busy = maps.Clone(a.busy)
+	a.mu.Unlock()
+	return w, nil
+}
+
+// inUse asks the calendars, with the lock held.
+func (a *Actor) inUse(w operation.World) map[estate.Key]string {
+	out := map[estate.Key]string{}
+	for i := range w.Estate.Devices {
+		d := &w.Estate.Devices[i]
+		c := a.around.calendars[d.Use.Calendar]
+		if c == nil {
+			continue
+		}
+		if text, until, busy := c.Busy(w.Now); busy {
+			out[d.Key] = fmt.Sprintf("by the calendar %s (%s), until %s", d.Use.Calendar, text, until.In(w.Estate.Zone(d.Key)).Format("15:04"))
+		}
+	}
+	return out
+}
+
+// refresh reads what has changed, or may have.
+func (a *Actor) refresh(ctx context.Context, now time.Time) error {
+	a.around.mu.Lock()
+	defer a.around.mu.Unlock()
+	if a.around.read.IsZero() {
+		windows, err := a.Store.Windows(ctx, now)
+		if err != nil {
+			return err
+		}
+		texts, err := a.Store.Calendars(ctx)
+		if err != nil {
+			return err
+		}
+		calendars := map[string]*calendar.Calendar{}
+		for _, t := range texts {
+			c, err := calendar.Parse(t.Text, a.calendarZone(t.Name))
+			if err != nil {
+				a.Log.Error("a calendar is left out", "calendar", t.Name, "because", err)
+				continue
+			}
+			calendars[t.Name] = c
+		}
+		a.around.windows, a.around.calendars, a.around.read = windows, calendars, now
+	}
+	if now.Sub(a.around.drawsRead) > drawsKeep {
+		draws, err := a.Store.UsualDraws(ctx, keep.DrawSeries, now.Add(-drawsOver))
+		if err != nil {
+			return err
+		}
+		a.around.draws, a.around.drawsRead = draws, now
+	}
+	a.seen()
+	return nil
+}
+
+// calendarZone is that of the first device which goes by a calendar.
+func (a *Actor) calendarZone(name string) *time.Location {
+	e := a.Keeper.Estate()
+	for i := range e.Devices {
+		if e.Devices[i].Use.Calendar == name {
+			return e.Zone(e.Devices[i].Key)
+		}
+	}
+	return time.UTC
+}
+
+// seen takes what devices draw that run now, where no past is known yet.
+func (a *Actor) seen() {
+	a.Keeper.See(func(e *estate.Estate, ev *verdict.Evidence, vs map[estate.Key]verdict.Verdict, now time.Time) {
+		for i := range e.Devices {
+			d := &e.Devices[i]
+			if s := vs[d.Key].State; s != verdict.Steady && s != verdict.Strained {
+				continue
+			}
+			if w, known := verdict.Draw(e, ev, d.Key, now); known && w > verdict.Idle(d) {
+				a.around.ran[d.Key] = w
+			}
+		}
+	})
+	for k, w := range a.around.ran {
+		if _, known := a.around.draws[k]; !known {
+			a.around.draws[k] = w
+		}
+	}
+}

@@ -1,0 +1,217 @@
+package keep
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/power"
+	"plumbbob/internal/core/reading"
+	"plumbbob/internal/core/verdict"
+	"plumbbob/internal/store"
+	"plumbbob/internal/watch"
+)
+
+// Inside is the newest that a management controller said about a box. The
+// parts come at their own times; a zero time means that it has not come yet.
+type Inside struct {
+	Sensors   []reading.Sensor
+	SensorsAt time.Time
+	Events    reading.EventLog
+	EventsAt  time.Time
+	Sheet     reading.Sheet
+	SheetAt   time.Time
+	Weak      []reading.Weakness
+	WeakAt    time.Time
+
+	Neighbours   []reading.Neighbour // of a switch
+	NeighboursAt time.Time
+	Discharges   []power.Discharge // of a UPS, the newest last
+}
+
+// chassis takes in how the host is.
+func (k *Keeper) chassis(d *estate.Device, o watch.Observation) {
+	c := *o.Chassis
+	c.At = o.Result.SentAt
+	k.evidence.Controller(d.Key, c)
+	r := operation.Reading{At: c.At, On: c.On}
+	if c.Watts != nil {
+		r.Metered, r.W = true, *c.Watts
+		k.spool.add(seriesKey{d.Key, ChassisSeries}, d.Site, "W", sample{c.At, *c.Watts}, max(1, 2*resolution**c.Watts))
+	}
+	k.publish(operation.Measured{At: c.At, Outlets: map[estate.End]operation.Reading{estate.ChassisEnd(d.Key): r}})
+	if len(d.Power) == 0 || !k.metered(d) {
+		k.reading(d, time.Now())
+	}
+}
+
+// metered: what it draws is measured at its outlets, which is better.
+func (k *Keeper) metered(d *estate.Device) bool {
+	return slices.ContainsFunc(d.Power, func(c estate.PowerCable) bool { return k.evidence.Outlets[c.From].Metered })
+}
+
+// insideOf returns what is known about the inside of a box, to be added to.
+func (k *Keeper) insideOf(key estate.Key) *Inside {
+	in := k.inside[key]
+	if in == nil {
+		in = &Inside{}
+		k.inside[key] = in
+	}
+	return in
+}
+
+// within takes in what was read beside that.
+func (k *Keeper) within(d *estate.Device, o watch.Observation) {
+	if !o.Result.OK {
+		return
+	}
+	in := k.insideOf(d.Key)
+	at := o.Result.SentAt
+	if o.Sensors != nil {
+		in.Sensors, in.SensorsAt = *o.Sensors, at
+		k.sensors(d, in, o)
+	}
+	if o.Events != nil {
+		if in.Events.Version != o.Events.Version {
+			k.spool.docs[docKey{d.Key, docEvents}] = *o.Events
+		}
+		in.Events, in.EventsAt = *o.Events, at
+	}
+	if o.Sheet != nil {
+		in.Sheet, in.SheetAt = *o.Sheet, at
+		k.spool.docs[docKey{d.Key, docSheet}] = in.Sheet
+	}
+	if o.Neighbours != nil {
+		in.Neighbours, in.NeighboursAt = *o.Neighbours, at
+		k.spool.docs[docKey{d.Key, docNeighbours}] = in.Neighbours
+	}
+	if o.Weak != nil {
+		in.Weak, in.WeakAt = *o.Weak, at
+		k.spool.docs[docKey{d.Key, docWeak}] = in.Weak
+	}
+	k.spool.looked[d.Key] = true
+}
+
+// sensors judges readings and spools their values.
+func (k *Keeper) sensors(d *estate.Device, in *Inside, o watch.Observation) {
+	a := verdict.Ailments{At: in.SensorsAt, Good: goodFor(d, o)}
+	for _, s := range in.Sensors {
+		if s.Level.Worse(reading.Fine) {
+			a.List = append(a.List, verdict.Ailment{Text: s.Trouble(), Level: s.Level})
+		}
+		if s.Value != nil {
+			resolution := 1.0
+			for range s.Digits {
+				resolution /= 10
+			}
+			k.spool.add(seriesKey{d.Key, SensorSeries(s.Series)}, d.Site, s.Unit, sample{in.SensorsAt, *s.Value}, resolution)
+		}
+	}
+	slices.SortStableFunc(a.List, func(x, y verdict.Ailment) int {
+		if x.Level == y.Level {
+			return 0
+		}
+		return map[bool]int{true: -1, false: 1}[y.Level.Worse(x.Level)] // the worst is told last, and so stands first
+	})
+	k.evidence.Ailing[d.Key] = a
+}
+
+// goodFor is how long the readings of an endpoint count: some rounds, and the
+// time that a slow controller takes for one.
+func goodFor(d *estate.Device, o watch.Observation) time.Duration {
+	ep, _ := d.Endpoint(o.Endpoint.Name)
+	return 3*ep.Sensors + 4*ep.Timeout
+}
+
+// SensorSeries is the name of the series of a sensor's values.
+func SensorSeries(sensor string) string { return "sensor:" + sensor }
+
+// Inside returns what is known about the inside of a box.
+func (k *Keeper) Inside(key estate.Key) Inside {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if in := k.inside[key]; in != nil {
+		return *in
+	}
+	return Inside{}
+}
+
+// InsideOf is Inside within See.
+func (k *Keeper) InsideOf(key estate.Key) *Inside { return k.inside[key] }
+
+// The kinds of what is kept as documents, for when the service starts again
+// and a controller is silent then.
+const (
+	docEvents = "events"
+	docSheet  = "sheet"
+	docWeak   = "weaknesses"
+
+	docNeighbours = "neighbours"
+)
+
+type docKey struct {
+	device estate.Key
+	kind   string
+}
+
+// Archive keeps a copy of an event log that is about to be erased.
+func (k *Keeper) Archive(ctx context.Context, d *estate.Device, log reading.EventLog) error {
+	now := time.Now()
+	text, err := json.Marshal(log)
+	if err != nil {
+		return fmt.Errorf("event log of %s: %w", d.Key, err)
+	}
+	return k.store.SetDocuments(ctx, []store.Document{{Device: d.Key, Site: d.Site, Kind: fmt.Sprintf("ev-%d", now.Unix()), At: now, Text: text}})
+}
+
+// documents writes out what has changed.
+func documents(changed map[docKey]any, e *estate.Estate, at time.Time) []store.Document {
+	var out []store.Document
+	for key, doc := range changed {
+		text, err := json.Marshal(doc)
+		if d := e.Device(key.device); err == nil && d != nil {
+			out = append(out, store.Document{Device: key.device, Site: d.Site, Kind: key.kind, At: at, Text: text})
+		}
+	}
+	return out
+}
+
+// rememberInside brings back the documents of before the start.
+func (k *Keeper) rememberInside(ctx context.Context) error {
+	docs, err := k.store.Documents(ctx, docEvents, docSheet, docWeak, docNeighbours)
+	if err != nil {
+		return fmt.Errorf("what controllers said: %w", err)
+	}
+	past, err := k.store.Discharges(ctx, keepDischarges)
+	if err != nil {
+		return fmt.Errorf("past discharges: %w", err)
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for _, d := range past {
+		in := k.insideOf(d.Device)
+		in.Discharges = append(in.Discharges, d)
+	}
+	for _, doc := range docs {
+		in := k.insideOf(doc.Device)
+		var err error
+		switch doc.Kind {
+		case docEvents:
+			in.EventsAt, err = doc.At, json.Unmarshal(doc.Text, &in.Events)
+		case docSheet:
+			in.SheetAt, err = doc.At, json.Unmarshal(doc.Text, &in.Sheet)
+		case docWeak:
+			in.WeakAt, err = doc.At, json.Unmarshal(doc.Text, &in.Weak)
+		case docNeighbours:
+			in.NeighboursAt, err = doc.At, json.Unmarshal(doc.Text, &in.Neighbours)
+		}
+		if err != nil {
+			return fmt.Errorf("%s of %s on record: %w", doc.Kind, doc.Device, err)
+		}
+	}
+	return nil
+}

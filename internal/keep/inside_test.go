@@ -1,0 +1,106 @@
+package keep
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/reading"
+	"plumbbob/internal/core/verdict"
+	"plumbbob/internal/store"
+	"plumbbob/internal/store/storetest"
+	"plumbbob/internal/watch"
+)
+
+var bmc = estate.EndpointID{Device: "router", Name: "bmc"}
+
+// withController gives the strip's router a controller.
+func withController(t *testing.T, k *kept) {
+	e := strip(t)
+	devices := append([]estate.Device(nil), e.Devices...)
+	for i := range devices {
+		if devices[i].Key == "router" {
+			devices[i].Endpoints = []estate.Endpoint{{Name: "bmc", Protocol: estate.IPMI, Every: time.Minute, Sensors: time.Minute, Timeout: time.Second}}
+		}
+	}
+	e, problems := estate.New("t", "here", e.Sites, devices)
+	require.Empty(t, problems)
+	k.SetEstate(e)
+}
+
+func beside(at time.Time) watch.Observation {
+	return watch.Observation{Endpoint: &bmc, Result: verdict.Result{SentAt: at, OK: true}, Beside: true}
+}
+
+// TestWhatControllersSay: chassis, readings, log and sheet are taken in, judged,
+// stored, and come back after a restart.
+func TestWhatControllersSay(t *testing.T) {
+	s := storetest.Open(t)
+	k := newKept(t, s)
+	withController(t, k)
+	now := time.Now()
+	sub := k.Subscribe()
+	defer sub.Close()
+	watts, hot := 212.0, 97.0
+	k.Observe(watch.Observation{Endpoint: &bmc, Result: verdict.Result{SentAt: now, OK: true}, Chassis: &reading.Chassis{On: true, Watts: &watts}})
+	require.Equal(t, operation.Reading{At: now, On: true, Metered: true, W: 212}, (<-sub.C).(operation.Measured).Outlets[estate.ChassisEnd("router")], "running operations are told")
+	k.ping(now, true)
+
+	o := beside(now)
+	o.Sensors = &[]reading.Sensor{
+		{Name: "PSU 2", Series: "psu-2", Words: "input lost", Level: reading.Warning},
+		{Name: "CPU 1 temp", Series: "cpu-1-temp", Unit: "°C", Value: &hot, Level: reading.Critical},
+	}
+	o.Events = &reading.EventLog{Version: "v1", Events: []reading.Event{{ID: 1, Text: "log cleared"}}}
+	k.Observe(o)
+	o = beside(now)
+	o.Sheet, o.Weak = &reading.Sheet{Serial: "GW-1"}, &[]reading.Weakness{{Name: "clock"}}
+	k.Observe(o)
+	k.judge(t.Context(), now)
+	v := k.Verdict("router")
+	require.Equal(t, verdict.Strained, v.State)
+	require.Equal(t, verdict.Critical, v.Severity)
+	require.Equal(t, "CPU 1 temp is 97 °C", v.Reasons[0].Text, "the worst first")
+	told := k.told["router"]
+	k.Observe(beside(now))
+	k.judge(t.Context(), now)
+	require.Equal(t, told+1, k.told["router"], "pages that are open are told of new readings")
+
+	require.NoError(t, k.Flush(t.Context()))
+	require.NoError(t, s.Partition(t.Context(), now, store.DefaultRetention))
+	past, err := s.Past(t.Context(), "router", SensorSeries(""), now.Add(-time.Hour), now.Add(time.Minute), time.Minute)
+	require.NoError(t, err)
+	require.Equal(t, map[string][]float64{"sensor:cpu-1-temp": {97}}, past)
+
+	again := newKept(t, s)
+	withController(t, again)
+	require.NoError(t, again.Remember(t.Context()))
+	in := again.Inside("router")
+	require.Equal(t, "GW-1", in.Sheet.Serial)
+	require.Equal(t, "log cleared", in.Events.Events[0].Text, "it can be read while the controller is dead")
+	require.Equal(t, "clock", in.Weak[0].Name)
+	require.Empty(t, in.Sensors, "old readings are no readings")
+
+	require.NoError(t, k.Archive(t.Context(), k.Estate().Device("router"), in.Events))
+	docs, err := s.Documents(t.Context())
+	require.NoError(t, err)
+	require.Len(t, docs, 4, "with a copy of the log that was cleared")
+	require.Empty(t, k.Inside("lamp").Sensors)
+}
+
+// TestARefusalBesideIsNoSilence: that sensors cannot be read says nothing about
+// whether the controller answers.
+func TestARefusalBesideIsNoSilence(t *testing.T) {
+	k := newKept(t, storetest.Open(t))
+	withController(t, k)
+	now := time.Now()
+	for n := range 4 {
+		o := beside(now.Add(time.Duration(n) * time.Second))
+		o.Result.OK = false
+		k.Observe(o)
+	}
+	require.True(t, k.World().Evidence.Endpoints[bmc].Asked.IsZero())
+}

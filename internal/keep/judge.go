@@ -1,0 +1,112 @@
+package keep
+
+import (
+	"context"
+	"math"
+	"time"
+
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/verdict"
+	"plumbbob/internal/store"
+)
+
+const (
+	judgeAtMost  = 100 * time.Millisecond // apart, however much is observed
+	judgeAtLeast = time.Second            // for what changes by time passing
+)
+
+// Run judges whenever something was observed, and stores readings, until ctx
+// ends. It returns the cause.
+func (k *Keeper) Run(ctx context.Context) error {
+	storing := make(chan struct{})
+	go func() {
+		defer close(storing)
+		k.storeReadings(ctx)
+	}()
+	defer func() { <-storing }()
+	pause := time.NewTimer(judgeAtLeast)
+	defer pause.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-k.dirty:
+		case <-pause.C:
+		}
+		k.judge(ctx, time.Now())
+		pause.Reset(judgeAtLeast)
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-time.After(judgeAtMost):
+		}
+	}
+}
+
+func (k *Keeper) judge(ctx context.Context, now time.Time) {
+	k.mu.Lock()
+	k.verdicts = verdict.Judge(k.estate, k.evidence, k.verdicts, now)
+	k.takeOver()
+	var changed []estate.Key
+	for i := range k.estate.Devices {
+		key := k.estate.Devices[i].Key
+		w, _ := verdict.Draw(k.estate, k.evidence, key, now)
+		is := shown{k.verdicts[key], int(math.Round(w * 10))}
+		looked := k.spool.looked[key]
+		delete(k.spool.looked, key)
+		if was, ok := k.shown[key]; !ok || looked || differs(was, is) {
+			if _, waits := k.standing[key]; !waits && was.verdict.State != is.verdict.State {
+				k.spool.verdicts[key] = store.StandingVerdict{Device: key, Site: k.estate.Devices[i].Site, State: string(is.verdict.State), Since: is.verdict.Since}
+			}
+			k.shown[key] = is
+			changed = append(changed, key)
+		}
+	}
+	back := k.notParkedAnyMore()
+	k.mu.Unlock()
+	if len(changed) > 0 {
+		k.changed(changed)
+	}
+	for _, key := range back {
+		if err := k.store.Unpark(ctx, key); err != nil {
+			k.log.Warn("a device that was switched off has power again, but that could not be recorded", "device", key, "because", err)
+		}
+	}
+}
+
+// takeOver gives a device that is as it was before the service started the
+// time since when it has been so.
+func (k *Keeper) takeOver() {
+	for key, was := range k.standing {
+		v := k.verdicts[key]
+		if v.State == verdict.Unknown || v.State == "" {
+			continue // not known yet
+		}
+		if string(v.State) == was.State {
+			v.Since = was.Since
+			k.verdicts[key] = v
+		}
+		delete(k.standing, key)
+	}
+}
+
+// differs ignores what changes at every probe: times and counts in reasons.
+func differs(a, b shown) bool {
+	return a.drawn != b.drawn || a.verdict.State != b.verdict.State || a.verdict.CutBy != b.verdict.CutBy ||
+		a.verdict.Severity != b.verdict.Severity || len(a.verdict.Reasons) != len(b.verdict.Reasons) ||
+		a.verdict.State == verdict.Waking && a.verdict.Reasons[0].Text != b.verdict.Reasons[0].Text
+}
+
+// notParkedAnyMore drops the wish that a device be off once it has plainly
+// been brought back by somebody else.
+func (k *Keeper) notParkedAnyMore() []estate.Key {
+	var back []estate.Key
+	for key := range k.evidence.Parked {
+		switch k.verdicts[key].State {
+		case verdict.Steady, verdict.Strained, verdict.Hung:
+			delete(k.evidence.Parked, key)
+			back = append(back, key)
+		}
+	}
+	return back
+}

@@ -1,0 +1,293 @@
+// Package watch asks the gear: which endpoint what, and when. What it hears it
+// hands on as observations; it keeps nothing and decides nothing.
+//
+//	watch.go     the loop, and who is under close watch
+//	probe.go     one question to a production address: ICMP, TCP, HTTP
+//	endpoint.go  one question to gear: outlets, chassis, sensors, log and sheet
+package watch
+
+import (
+	"context"
+	"errors"
+	"math/rand/v2"
+	"sync"
+	"time"
+
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/reading"
+	"plumbbob/internal/core/schedule"
+	"plumbbob/internal/core/verdict"
+	"plumbbob/internal/gear"
+	"plumbbob/internal/wire/icmp"
+)
+
+// An Observation is the outcome of one question. Exactly one of Probe and
+// Endpoint is set. Of an endpoint that answered, it brings what was asked for;
+// what was asked for only beside its state says nothing about whether it answers.
+type Observation struct {
+	Probe    *verdict.ProbeID
+	Endpoint *estate.EndpointID
+	Result   verdict.Result
+	Outlets  *gear.OutletReadings
+	Chassis  *reading.Chassis
+	Supply   *reading.Supply
+	Panel    []gear.PanelReading
+	Sensors  *[]reading.Sensor
+	Events   *reading.EventLog
+	Sheet    *reading.Sheet
+	Weak     *[]reading.Weakness
+
+	Neighbours *[]reading.Neighbour
+
+	Beside bool // it says nothing about whether the endpoint answers
+}
+
+// Sources is how questions reach the gear.
+type Sources struct {
+	Pinger  *icmp.Pinger // nil where ICMP is not permitted
+	Open    func(estate.EndpointID) (gear.Driver, error)
+	Observe func(Observation) // called from many goroutines
+}
+
+// subject is what is asked: a probe, or one thing of an endpoint.
+type subject struct {
+	device estate.Key
+	probe  int    // index, or -1
+	name   string // of the endpoint
+	what   topic
+}
+
+// topic is what an endpoint is asked for.
+type topic uint8
+
+const (
+	state   topic = iota // whether it answers, and its outlets or its chassis
+	sensors              // readings, and what is new in the event log
+	setUp                // the sheet, and weaknesses
+)
+
+// setUpEvery is how often what hardly changes is read.
+const setUpEvery = 15 * time.Minute
+
+const maxAsking = 512 // questions on their way at a time
+
+// Watcher asks. Run owns its state; the other methods hand their wishes to it.
+type Watcher struct {
+	from   Sources
+	wishes chan func(*loop)
+}
+
+// New returns a watcher of nothing.
+func New(from Sources) *Watcher {
+	return &Watcher{from: from, wishes: make(chan func(*loop))}
+}
+
+// loop is the state of a running watcher, owned by Run's goroutine.
+type loop struct {
+	w        *Watcher
+	estate   *estate.Estate
+	plan     *schedule.Plan[subject]
+	answered chan answered
+	asking   int
+}
+
+type answered struct {
+	subject
+	ok bool
+}
+
+// Run asks each subject in its turn until ctx ends, and returns the cause.
+func (w *Watcher) Run(ctx context.Context) error {
+	l := &loop{w: w, estate: estate.Empty(), plan: schedule.New[subject](rand.Float64), answered: make(chan answered)}
+	var asking sync.WaitGroup
+	defer asking.Wait()
+	timer := time.NewTimer(time.Hour)
+	defer timer.Stop()
+	for {
+		for _, s := range l.plan.Due(time.Now(), maxAsking-l.asking) {
+			l.asking++
+			question := l.question(s)
+			asking.Go(func() {
+				ok := question(ctx)
+				select {
+				case l.answered <- answered{s, ok}:
+				case <-ctx.Done():
+				}
+			})
+		}
+		if next, ok := l.plan.Next(); ok && l.asking < maxAsking {
+			timer.Reset(time.Until(next))
+		}
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case a := <-l.answered:
+			l.asking--
+			back := a.ok && a.what == state && !l.plan.Fine(a.subject)
+			l.plan.Answered(a.subject, a.ok, time.Now())
+			if back && a.probe < 0 { // now it can be asked for the rest
+				for _, what := range []topic{sensors, setUp} {
+					l.plan.Soon(subject{device: a.device, probe: -1, name: a.name, what: what}, time.Now())
+				}
+			}
+			if a.what == state && l.plan.Silent(a.subject) {
+				l.explain(a.device)
+			}
+		case wish := <-w.wishes:
+			wish(l)
+		case <-timer.C:
+		}
+	}
+}
+
+// wish has the loop do something, unless ctx ends first.
+func (w *Watcher) wish(ctx context.Context, f func(*loop)) {
+	select {
+	case w.wishes <- f:
+	case <-ctx.Done():
+	}
+}
+
+// SetEstate says what is to be asked from now on.
+func (w *Watcher) SetEstate(ctx context.Context, e *estate.Estate) {
+	w.wish(ctx, func(l *loop) {
+		l.estate = e
+		wanted := map[subject]bool{}
+		for i := range e.Devices {
+			d := &e.Devices[i]
+			for n, p := range d.Questions() {
+				s := subject{device: d.Key, probe: n}
+				wanted[s] = true
+				l.plan.Set(s, p.Every, time.Now())
+			}
+			for _, ep := range d.Endpoints {
+				for what, every := range topics(ep) {
+					s := subject{device: d.Key, probe: -1, name: ep.Name, what: what}
+					wanted[s] = true
+					l.plan.Set(s, every, time.Now())
+				}
+			}
+		}
+		l.plan.Keys(func(s subject) {
+			if !wanted[s] {
+				l.plan.Remove(s)
+			}
+		})
+	})
+}
+
+// topics are what an endpoint is asked for, and how often.
+func topics(ep estate.Endpoint) map[topic]time.Duration {
+	all := map[topic]time.Duration{state: ep.Every, sensors: ep.Sensors, setUp: setUpEvery}
+	if ep.Sensors == 0 {
+		delete(all, sensors)
+	}
+	return all
+}
+
+// Again has everything about a device read again soon: somebody has changed it.
+func (w *Watcher) Again(ctx context.Context, k estate.Key) {
+	w.wish(ctx, func(l *loop) {
+		if d := l.estate.Device(k); d != nil {
+			for _, ep := range d.Endpoints {
+				for what := range topics(ep) {
+					l.plan.Soon(subject{device: k, probe: -1, name: ep.Name, what: what}, time.Now())
+				}
+			}
+		}
+	})
+}
+
+// Closely asks everything about these devices every half second until the
+// returned function is called.
+func (w *Watcher) Closely(ctx context.Context, devices []estate.Key) (stop func()) {
+	set := func(ctx context.Context, on bool) {
+		w.wish(ctx, func(l *loop) {
+			for _, k := range devices {
+				l.each(k, func(s subject) { l.plan.Close(s, on, time.Now()) })
+			}
+		})
+	}
+	set(ctx, true)
+	return func() { set(ctx, false) }
+}
+
+// explain asks at once what would explain the silence of a device: the hops
+// before it, and the gear that knows whether it has power.
+func (l *loop) explain(k estate.Key) {
+	d := l.estate.Device(k)
+	if d == nil {
+		return
+	}
+	var others []estate.Key
+	for _, c := range d.Network {
+		others = append(others, c.Via.Device)
+	}
+	for _, end := range l.estate.FeedsOf(k) {
+		others = append(others, end.Device)
+	}
+	for _, o := range others {
+		l.each(o, func(s subject) { l.plan.Soon(s, time.Now()) })
+	}
+}
+
+func (l *loop) each(k estate.Key, f func(subject)) {
+	d := l.estate.Device(k)
+	if d == nil {
+		return
+	}
+	for n := range d.Questions() {
+		f(subject{device: k, probe: n})
+	}
+	for _, ep := range d.Endpoints {
+		f(subject{device: k, probe: -1, name: ep.Name})
+	}
+}
+
+// question prepares asking one subject. It says whether there was an answer.
+func (l *loop) question(s subject) func(context.Context) bool {
+	d, w := l.estate.Device(s.device), l.w
+	if s.probe >= 0 {
+		p, closely := d.Questions()[s.probe], l.plan.Watched(s)
+		return func(ctx context.Context) bool {
+			return w.askProbe(ctx, verdict.ProbeID{Device: s.device, Index: s.probe}, p, closely)
+		}
+	}
+	ep, _ := d.Endpoint(s.name)
+	id := estate.EndpointID{Device: s.device, Name: s.name}
+	if s.what == state {
+		return func(ctx context.Context) bool { return w.askState(ctx, id, ep) }
+	}
+	// Who does not answer is not asked for more: that would only cost time.
+	if !l.plan.Fine(subject{device: s.device, probe: -1, name: s.name}) {
+		return func(context.Context) bool { return false }
+	}
+	if s.what == sensors {
+		return func(ctx context.Context) bool { return w.askSensors(ctx, id, ep) }
+	}
+	return func(ctx context.Context) bool { return w.askSetUp(ctx, id) }
+}
+
+// closeTimeout is how long a question waits under close watch: there, what
+// is late is as good as silent, and the next question is due.
+const closeTimeout = time.Second
+
+func (w *Watcher) askProbe(ctx context.Context, id verdict.ProbeID, p estate.Probe, closely bool) bool {
+	timeout := p.Timeout
+	if closely {
+		timeout = min(timeout, closeTimeout)
+	}
+	sent := time.Now()
+	rtt, err := w.probe(ctx, p, timeout)
+	if ctx.Err() != nil {
+		return false // we are stopping: that says nothing about the device
+	}
+	r := verdict.Result{SentAt: sent, RTT: rtt, OK: err == nil}
+	if err != nil {
+		r.Why = err.Error()
+	}
+	if !errors.Is(err, icmp.ErrNotPermitted) {
+		w.from.Observe(Observation{Probe: &id, Result: r})
+	}
+	return r.OK
+}

@@ -1,0 +1,127 @@
+package watch
+
+import (
+	"context"
+	"errors"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/gear"
+)
+
+var errStop = errors.New("stopped")
+
+// card is a driver that answers at once, or never.
+type card struct{ silent bool }
+
+func (c card) ReadOutlets(ctx context.Context) (gear.OutletReadings, error) {
+	if c.silent {
+		<-ctx.Done()
+		return gear.OutletReadings{}, ctx.Err()
+	}
+	return gear.OutletReadings{}, nil
+}
+func (card) SwitchOutlet(context.Context, int, bool) error { return nil }
+func (card) Close() error                                  { return nil }
+
+func cards(t *testing.T, names ...estate.Key) *estate.Estate {
+	devices := []estate.Device{{Key: "here", Site: "s", Role: "server"}}
+	for _, k := range names {
+		devices = append(devices, estate.Device{Key: k, Site: "s", Role: "pdu", Endpoints: []estate.Endpoint{{
+			Name: "card", Every: 10 * time.Second, Timeout: time.Second, Network: []estate.NetworkCable{{Via: estate.End{Device: "here"}}},
+		}}})
+	}
+	e, problems := estate.New("t", "here", []estate.Site{{Key: "s", Zone: time.UTC}}, devices)
+	require.Empty(t, problems)
+	return e
+}
+
+// counting watches some cards on fake time, and counts who was asked how often.
+func counting(t *testing.T, span time.Duration, e *estate.Estate, also func(context.Context, *Watcher)) map[estate.Key]int {
+	var mu sync.Mutex
+	seen := map[estate.Key]int{}
+	w := New(Sources{
+		Open: func(id estate.EndpointID) (gear.Driver, error) { return card{silent: id.Device == "silent"}, nil },
+		Observe: func(o Observation) {
+			mu.Lock()
+			seen[o.Endpoint.Device]++
+			mu.Unlock()
+		},
+	})
+	ctx, cancel := context.WithTimeoutCause(t.Context(), span, errStop)
+	defer cancel()
+	go func() {
+		w.SetEstate(ctx, e)
+		also(ctx, w)
+	}()
+	require.ErrorIs(t, w.Run(ctx), errStop)
+	return seen
+}
+
+func TestASilentEndpointDoesNotDelayItsNeighbour(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) { // also fails if a goroutine outlives Run
+		seen := counting(t, 65*time.Second, cards(t, "silent", "well"), func(context.Context, *Watcher) {})
+		require.InDelta(t, 8, seen["well"], 1)
+		require.Greater(t, seen["silent"], 3)
+	})
+}
+
+func TestCloseWatch(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		seen := counting(t, 30*time.Second, cards(t, "a", "b"), func(ctx context.Context, w *Watcher) {
+			time.Sleep(5 * time.Second)
+			stop := w.Closely(ctx, []estate.Key{"a"})
+			time.Sleep(10 * time.Second)
+			stop()
+		})
+		require.InDelta(t, 23, seen["a"], 2, "every half second for ten seconds, and its type plate once")
+		require.InDelta(t, 4, seen["b"], 1)
+	})
+}
+
+func TestASilenceIsExplainedAtOnce(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		e := cards(t, "pdu")
+		devices := append(e.Devices, estate.Device{
+			Key: "silent", Site: "s", Role: "pdu", Power: []estate.PowerCable{{From: estate.OutletEnd("pdu", 1)}},
+			Endpoints: []estate.Endpoint{{Name: "card", Every: 3 * time.Second, Timeout: time.Second, Network: []estate.NetworkCable{{Via: estate.End{Device: "here"}}}}},
+		})
+		devices[1].Endpoints[0].Every = time.Hour
+		devices[1].Outlets = []estate.Outlet{{Number: 1}}
+		e, problems := estate.New("t", "here", e.Sites, devices)
+		require.Empty(t, problems)
+		seen := counting(t, 40*time.Second, e, func(context.Context, *Watcher) {})
+		require.Equal(t, 3, seen["pdu"], "once at the start, with its type plate, and once when what hangs on it fell silent")
+	})
+}
+
+func TestProbes(t *testing.T) {
+	status := http.StatusOK
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(status) }))
+	defer s.Close()
+	closed, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	nobody := closed.Addr().String()
+	require.NoError(t, closed.Close())
+	w := New(Sources{})
+	ask := func(kind estate.ProbeKind, target string) error {
+		_, err := w.probe(t.Context(), estate.Probe{Kind: kind, Target: target}, time.Second)
+		return err
+	}
+	require.NoError(t, ask(estate.TCP, s.Listener.Addr().String()))
+	require.EqualError(t, ask(estate.TCP, nobody), "refuses the connection")
+	require.NoError(t, ask(estate.HTTP, s.URL))
+	status = http.StatusNotFound
+	require.NoError(t, ask(estate.HTTP, s.URL), "it answers, whatever it thinks of the address")
+	status = http.StatusBadGateway
+	require.EqualError(t, ask(estate.HTTP, s.URL), "answers HTTP 502")
+	require.Error(t, ask(estate.ICMP, "127.0.0.1"), "without a socket for it")
+}
