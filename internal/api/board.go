@@ -1,0 +1,50 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"plumbbob/internal/api/contract"
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/verdict"
+	"plumbbob/internal/store"
+)
+
+// GetBoard implements the contract.
+func (s *Server) GetBoard(context.Context, contract.GetBoardRequestObject) (contract.GetBoardResponseObject, error) {
+	event := s.Hub.Newest() // before looking, so that nothing falls in between
+	var out contract.Board
+	s.Keeper.See(func(e *estate.Estate, ev *verdict.Evidence, vs map[estate.Key]verdict.Verdict, now time.Time) {
+		out = s.glance(e, ev, vs, now).board(event)
+	})
+	return contract.GetBoard200JSONResponse(out), nil
+}
+
+func (s *Server) noDevice(key string) error {
+	return &missing{fmt.Sprintf("there is no device %q: plumb board lists them", key)}
+}
+
+const operationsOnDevice = 10
+
+// GetDevice implements the contract.
+func (s *Server) GetDevice(ctx context.Context, req contract.GetDeviceRequestObject) (contract.GetDeviceResponseObject, error) {
+	var out *contract.Device
+	s.Keeper.See(func(e *estate.Estate, ev *verdict.Evidence, vs map[estate.Key]verdict.Verdict, now time.Time) {
+		if d := e.Device(estate.Key(req.Key)); d != nil {
+			out = ptr(s.glance(e, ev, vs, now).device(d))
+		}
+	})
+	if out == nil {
+		return nil, s.noDevice(req.Key)
+	}
+	ops, err := s.Actor.List(ctx, store.OperationFilter{Device: estate.Key(req.Key), Limit: operationsOnDevice})
+	if err != nil {
+		// What is known of the device is worth more than its history.
+		s.Log.Warn("a device is shown without its operations", "device", req.Key, "because", err)
+	}
+	for _, o := range ops {
+		out.Operations = append(out.Operations, operationView(o, s.Keeper.Estate().Zone(o.Device)))
+	}
+	return contract.GetDevice200JSONResponse(*out), nil
+}

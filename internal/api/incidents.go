@@ -1,0 +1,104 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"plumbbob/internal/api/contract"
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/incident"
+	"plumbbob/internal/store"
+	"plumbbob/internal/stream"
+)
+
+func (s *Server) incidentView(i *incident.Incident) contract.Incident {
+	out := contract.Incident{
+		ID: i.ID, Device: string(i.Device), Site: string(i.Site), Zone: s.zoneAt(i.Site).String(), Kind: i.Kind, Text: i.Text,
+		Opened: i.Opened.UTC(), Again: i.Again, Explains: keys(i.Explains), Tried: append([]string{}, i.Tried...), Notes: []contract.Remark{},
+	}
+	if !i.Open() {
+		out.Ended, out.Ending = ptr(i.Ended.UTC()), &i.Ending
+	}
+	if i.Seen != nil {
+		out.Seen = ptr(remarkView(*i.Seen))
+	}
+	if i.ShelvedAt(time.Now()) {
+		out.Shelved = ptr(remarkView(i.Shelved.Remark))
+		out.Shelved.Until = ptr(i.Shelved.Until.UTC())
+	}
+	for _, n := range i.Notes {
+		out.Notes = append(out.Notes, remarkView(n))
+	}
+	return out
+}
+
+func remarkView(r incident.Remark) contract.Remark {
+	return contract.Remark{By: r.By, At: r.At.UTC(), Text: r.Text}
+}
+
+// ListIncidents implements the contract.
+func (s *Server) ListIncidents(ctx context.Context, req contract.ListIncidentsRequestObject) (contract.ListIncidentsResponseObject, error) {
+	p, out := req.Params, contract.ListIncidents200JSONResponse{}
+	all := p.All != nil && *p.All
+	if !all && p.Device == nil && p.Text == nil { // without the database, too
+		open := s.Incidents.Open()
+		for n := len(open) - 1; n >= 0; n-- {
+			out = append(out, s.incidentView(open[n]))
+		}
+		return out, nil
+	}
+	list, err := s.Store.Incidents(ctx, store.IncidentFilter{Open: !all, Device: estate.Key(text(p.Device)), Text: text(p.Text), Limit: limitOf(p.Limit)})
+	for _, i := range list {
+		out = append(out, s.incidentView(i))
+	}
+	return out, err
+}
+
+// GetIncident implements the contract.
+func (s *Server) GetIncident(ctx context.Context, req contract.GetIncidentRequestObject) (contract.GetIncidentResponseObject, error) {
+	i, err := s.Incidents.Find(ctx, req.ID)
+	if err != nil {
+		return nil, noIncident(req.ID, err)
+	}
+	return contract.GetIncident200JSONResponse(s.incidentView(i)), nil
+}
+
+func noIncident(id string, err error) error {
+	if errors.Is(err, store.ErrNotFound) {
+		return &missing{fmt.Sprintf("there is no incident %q: plumb incident list --all shows them", id)}
+	}
+	return err
+}
+
+// SayOfIncident implements the contract.
+func (s *Server) SayOfIncident(ctx context.Context, req contract.SayOfIncidentRequestObject) (contract.SayOfIncidentResponseObject, error) {
+	b, by := req.Body, whoIs(ctx).Account
+	i, err := s.Incidents.Say(ctx, req.ID, by, func(i *incident.Incident, now time.Time) (string, error) {
+		switch b.What {
+		case contract.IncidentSayingWhatSeen:
+			return i.Acknowledge(by, text(b.Text), now)
+		case contract.IncidentSayingWhatNote:
+			return i.Note(by, text(b.Text), now)
+		case contract.IncidentSayingWhatUnshelve:
+			return i.Shelve(by, text(b.Text), now, now)
+		case contract.IncidentSayingWhatShelve:
+			if b.Until == nil || !b.Until.After(now) {
+				return "", usage("until when? Give a time that is still to come")
+			}
+			return i.Shelve(by, text(b.Text), b.Until.UTC(), now)
+		}
+		return "", usage("%q is nothing that can be said of an incident: it is seen, note, shelve or unshelve", b.What)
+	})
+	if err != nil {
+		return nil, noIncident(req.ID, err)
+	}
+	return contract.SayOfIncident200JSONResponse(s.incidentView(i)), nil
+}
+
+// IncidentChanged tells everybody how an incident is now.
+func (s *Server) IncidentChanged(i *incident.Incident) {
+	s.publish(stream.Incident, i.ID, s.incidentView(i))
+	s.DevicesChanged(nil) // what is wrong is shown with who sees to it
+}

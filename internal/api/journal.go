@@ -1,0 +1,102 @@
+package api
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"math"
+	"net/http"
+	"slices"
+	"strings"
+
+	"plumbbob/internal/api/contract"
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/journal"
+	"plumbbob/internal/store"
+)
+
+// GetJournal implements the contract.
+func (s *Server) GetJournal(ctx context.Context, req contract.GetJournalRequestObject) (contract.GetJournalResponseObject, error) {
+	f := store.JournalFilter{Limit: limitOf(req.Params.Limit)}
+	if req.Params.Before != nil {
+		f.Before = *req.Params.Before
+	}
+	if req.Params.Device != nil {
+		f.Device = estate.Key(*req.Params.Device)
+	}
+	if req.Params.Who != nil {
+		f.Who = *req.Params.Who
+	}
+	if req.Params.Kind != nil {
+		if f.Kind = *req.Params.Kind; !slices.Contains(store.EntryKinds, f.Kind) {
+			return nil, usage("the journal has no kind %q: it has %s", f.Kind, strings.Join(store.EntryKinds, ", "))
+		}
+	}
+	es, err := s.Store.Journal(ctx, f)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.GetJournal200JSONResponse{}
+	for _, e := range es {
+		out = append(out, entryView(e))
+	}
+	return out, nil
+}
+
+// VerifyJournal implements the contract.
+func (s *Server) VerifyJournal(ctx context.Context, _ contract.VerifyJournalRequestObject) (contract.VerifyJournalResponseObject, error) {
+	c, err := s.Store.VerifyJournal(ctx)
+	out := contract.VerifyJournal200JSONResponse{Holds: err == nil, Entries: c.N, Head: string(c.Head)}
+	if c.N > 0 {
+		out.Newest = &c.Last
+	}
+	var broken *journal.BreakError
+	if errors.As(err, &broken) {
+		out.BreaksAt, out.Trouble = &broken.ID, &broken.Text
+		return out, nil
+	}
+	return out, err
+}
+
+// ExportJournal implements the contract.
+func (s *Server) ExportJournal(ctx context.Context, req contract.ExportJournalRequestObject) (contract.ExportJournalResponseObject, error) {
+	lines := &journalLines{ctx: ctx, store: s.Store}
+	if req.Params.After != nil {
+		lines.after = *req.Params.After
+	}
+	return lines, s.Store.Ping(ctx) // once it has begun, an error can only break it off
+}
+
+// journalLines writes a journal as it is read: it may be longer than memory.
+type journalLines struct {
+	ctx   context.Context
+	store *store.Store
+	after int64
+}
+
+// VisitExportJournalResponse implements the contract.
+func (l *journalLines) VisitExportJournalResponse(w http.ResponseWriter) error {
+	w.Header().Set("Content-Type", "application/x-ndjson")
+	w.Header().Set("Content-Disposition", `attachment; filename="journal.jsonl"`)
+	out := bufio.NewWriter(w)
+	enc := json.NewEncoder(out)
+	err := l.store.EachEntry(l.ctx, l.after, func(e *store.Entry) error { return enc.Encode(entryView(*e)) })
+	return errors.Join(err, out.Flush())
+}
+
+// entryView keeps what the hash of an entry is made of.
+func entryView(e store.Entry) contract.JournalEntry {
+	return contract.JournalEntry{
+		ID: e.ID, At: e.At.UTC(), Recorded: e.RecordedAt.UTC(), Site: string(e.Site), Device: string(e.Device), Who: e.Who,
+		Kind: e.Kind, Text: e.Text, Why: e.Why, Result: e.Result, Operation: e.OperationID,
+		BeforeW: thousandth(e.BeforeW), AfterW: thousandth(e.AfterW), Prev: string(e.Prev), Hash: string(e.Hash),
+	}
+}
+
+func thousandth(w *float64) *float64 {
+	if w == nil {
+		return nil
+	}
+	return ptr(math.Round(*w*1000) / 1000)
+}

@@ -1,0 +1,145 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"time"
+
+	"plumbbob/internal/act"
+	"plumbbob/internal/api/contract"
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/operation"
+	"plumbbob/internal/store"
+)
+
+func usage(format string, args ...any) error {
+	return &operation.UsageError{Text: fmt.Sprintf(format, args...)}
+}
+
+// intent reads what previews and requests have in common.
+func intent(b contract.Intent) (operation.Intent, error) {
+	in := operation.Intent{Kind: operation.Kind(b.Kind), Device: estate.Key(b.Device), Force: b.Force != nil && *b.Force, Endpoint: text(b.Endpoint)}
+	if b.Means != nil {
+		in.Means = operation.Means(*b.Means)
+	}
+	if b.Button != nil {
+		in.Button = operation.Button(*b.Button)
+	}
+	in.Hold, in.Within = seconds(b.HoldSeconds), seconds(b.WithinSeconds)
+	var err error
+	in.Outlets, err = outletEnds(b.Outlets)
+	return in, err
+}
+
+// asker is who wants something done, and from where.
+func (s *Server) asker(ctx context.Context) operation.Asker {
+	w := whoIs(ctx)
+	remote, _ := ctx.Value(remoteKey{}).(string)
+	from, _ := netip.ParseAddr(remote) // one that is none is in no network
+	return operation.Asker{Name: w.Account, Role: operation.Role(w.Role), Via: s.Keeper.Estate().WayOf(from)}
+}
+
+func nowUTC() time.Time { return time.Now().UTC() }
+
+// PreviewOperation implements the contract.
+func (s *Server) PreviewOperation(ctx context.Context, req contract.PreviewOperationRequestObject) (contract.PreviewOperationResponseObject, error) {
+	in, err := intent(*req.Body)
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.Actor.Preview(ctx, in, s.asker(ctx))
+	if err != nil {
+		return nil, err
+	}
+	return contract.PreviewOperation200JSONResponse(previewView(p)), nil
+}
+
+const maxWhy = 500
+
+// RequestOperation implements the contract.
+func (s *Server) RequestOperation(ctx context.Context, req contract.RequestOperationRequestObject) (contract.RequestOperationResponseObject, error) {
+	b := req.Body
+	in, err := intent(b.Intent)
+	if err != nil {
+		return nil, err
+	}
+	r := act.Request{Intent: in, Digest: b.Digest, By: s.asker(ctx)}
+	if r.Consent, err = consent(b.Why, b.Names, b.Override); err != nil {
+		return nil, err
+	}
+	o, err := s.Actor.Request(ctx, r)
+	if errors.Is(err, store.ErrConflict) {
+		return nil, fmt.Errorf("another operation has just begun on the same device or outlet: look at it with plumb op list: %w", err)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return contract.RequestOperation202JSONResponse(s.operationNow(o)), nil
+}
+
+func deref[T any](p *[]T) []T {
+	if p == nil {
+		return nil
+	}
+	return *p
+}
+
+func (s *Server) operationNow(o *operation.Operation) contract.Operation {
+	return operationView(o, s.Keeper.Estate().Zone(o.Device))
+}
+
+func limitOf(n *int) int {
+	if n == nil {
+		return 50
+	}
+	return min(500, max(1, *n))
+}
+
+// ListOperations implements the contract.
+func (s *Server) ListOperations(ctx context.Context, req contract.ListOperationsRequestObject) (contract.ListOperationsResponseObject, error) {
+	f := store.OperationFilter{Limit: limitOf(req.Params.Limit)}
+	if req.Params.Device != nil {
+		f.Device = estate.Key(*req.Params.Device)
+	}
+	if req.Params.State != nil {
+		f.State = operation.State(*req.Params.State)
+	}
+	ops, err := s.Actor.List(ctx, f)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.ListOperations200JSONResponse{}
+	for _, o := range ops {
+		out = append(out, s.operationNow(o))
+	}
+	return out, nil
+}
+
+func noOperation(id string, err error) error {
+	if errors.Is(err, store.ErrNotFound) {
+		return &missing{fmt.Sprintf("there is no operation %q: plumb op list shows them", id)}
+	}
+	return err
+}
+
+// GetOperation implements the contract.
+func (s *Server) GetOperation(ctx context.Context, req contract.GetOperationRequestObject) (contract.GetOperationResponseObject, error) {
+	o, err := s.Actor.Find(ctx, req.ID)
+	if err != nil {
+		return nil, noOperation(req.ID, err)
+	}
+	out := s.operationNow(o)
+	out.Proof = proofView(o.Proof)
+	return contract.GetOperation200JSONResponse(out), nil
+}
+
+// CancelOperation implements the contract.
+func (s *Server) CancelOperation(ctx context.Context, req contract.CancelOperationRequestObject) (contract.CancelOperationResponseObject, error) {
+	o, err := s.Actor.Cancel(ctx, req.ID, whoIs(ctx).Account)
+	if err != nil {
+		return nil, noOperation(req.ID, err)
+	}
+	return contract.CancelOperation202JSONResponse(s.operationNow(o)), nil
+}

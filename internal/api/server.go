@@ -1,0 +1,139 @@
+// Package api is the edge of the service: it binds requests, asks the rooms
+// behind it, and translates what they answer. The contract is openapi.yaml.
+//
+//	server.go      wiring: routes, middleware, headers
+//	auth.go        log-in, sessions, roles
+//	problem.go     every error as a problem document
+//	board.go       the board, a device, its draw
+//	operations.go  previews, operations, the journal
+//	incidents.go   what is wrong, and what people say of it
+//	estates.go     the estate and the secrets
+//	events.go      the stream of changes
+//	view*.go       from our values to those of the contract
+//	contract/      generated: types, server interface, client
+package api
+
+import (
+	"context"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
+
+	"plumbbob/internal/act"
+	"plumbbob/internal/api/contract"
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/gear/garage"
+	"plumbbob/internal/incidents"
+	"plumbbob/internal/keep"
+	"plumbbob/internal/secret"
+	"plumbbob/internal/store"
+	"plumbbob/internal/stream"
+	"plumbbob/internal/watch"
+)
+
+// Parts are the rooms behind the edge.
+type Parts struct {
+	Store   *store.Store
+	Keeper  *keep.Keeper
+	Actor   *act.Actor
+	Garage  *garage.Garage
+	Watcher *watch.Watcher
+	Sealer  *secret.Sealer
+
+	Incidents *incidents.Room
+
+	Hub     *stream.Hub
+	Log     *slog.Logger
+	Console fs.FS // the built console
+	Secure  bool  // served over TLS
+
+	Retention store.Retention
+	SetSites  func(context.Context, *estate.Estate)
+	Written   func() // the journal has a new entry
+}
+
+// Server answers the API and serves the console.
+type Server struct {
+	Parts
+	sessions sessions
+	tries    tries
+}
+
+// New returns a server.
+func New(p Parts) *Server {
+	return &Server{Parts: p, sessions: newSessions(), tries: newTries()}
+}
+
+const (
+	basePath = "/api/v1"
+	maxBody  = 9 << 20 // an estate file, in JSON
+)
+
+// Handler returns all routes.
+func (s *Server) Handler() http.Handler {
+	e := echo.New()
+	e.Logger = s.Log
+	e.HTTPErrorHandler = s.handleError
+	e.IPExtractor = echo.ExtractIPDirect() // a header could say anything
+	e.Use(middleware.Recover(), s.headers, middleware.BodyLimit(maxBody))
+	e.GET("/healthz", s.health)
+	g := e.Group(basePath, s.authenticate)
+	g.GET("/events", s.events)
+	contract.RegisterHandlers(g, contract.NewStrictHandler(s, []contract.StrictMiddlewareFunc{permit}))
+	e.GET("/*", s.console)
+	// Browsers may change things only from our own pages.
+	return http.NewCrossOriginProtection().Handler(e)
+}
+
+func (s *Server) health(c *echo.Context) error {
+	if err := s.Store.Ping(c.Request().Context()); err != nil {
+		return c.String(http.StatusServiceUnavailable, "the database is away; watching goes on\n")
+	}
+	return c.String(http.StatusOK, "well\n")
+}
+
+const contentPolicy = "default-src 'none'; script-src 'self'; style-src 'self'; style-src-attr 'unsafe-inline'; img-src 'self' data:; font-src 'self'; " +
+	"connect-src 'self'; manifest-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
+
+func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		h := c.Response().Header()
+		h.Set("Content-Security-Policy", contentPolicy)
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		h.Set("Cross-Origin-Opener-Policy", "same-origin")
+		if s.Secure {
+			h.Set("Strict-Transport-Security", "max-age=31536000")
+		}
+		if strings.HasPrefix(c.Request().URL.Path, basePath) {
+			h.Set("Cache-Control", "no-store")
+		}
+		return next(c)
+	}
+}
+
+// console serves the built console; every address that is no file is a page of it.
+func (s *Server) console(c *echo.Context) error {
+	name := strings.TrimPrefix(c.Request().URL.Path, "/")
+	if strings.HasPrefix(c.Request().URL.Path, basePath) {
+		return echo.ErrNotFound
+	}
+	if f, err := fs.Stat(s.Console, name); name == "" || err != nil || f.IsDir() {
+		name = "index.html"
+	}
+	h := c.Response().Header()
+	if strings.HasPrefix(name, "assets/") {
+		h.Set("Cache-Control", "public, max-age=31536000, immutable") // their names change with them
+	} else {
+		h.Set("Cache-Control", "no-cache")
+	}
+	if _, err := fs.Stat(s.Console, name); err != nil {
+		return c.String(http.StatusNotFound, "The console has not been built: run make build.\n")
+	}
+	http.ServeFileFS(c.Response(), c.Request(), s.Console, name)
+	return nil
+}

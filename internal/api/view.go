@@ -1,0 +1,306 @@
+package api
+
+import (
+	"time"
+
+	"plumbbob/internal/api/contract"
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/incident"
+	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/reading"
+	"plumbbob/internal/core/verdict"
+	"plumbbob/internal/keep"
+)
+
+// glance is what a view is made from: all of one moment.
+type glance struct {
+	e      *estate.Estate
+	ev     *verdict.Evidence
+	vs     map[estate.Key]verdict.Verdict
+	now    time.Time
+	recent func(estate.Key) []float64
+	inside func(estate.Key) *keep.Inside // nil for nothing
+	gear   func(estate.Key) operation.GearTraits
+
+	incident func(estate.Key) *incident.Incident // nil for none
+}
+
+// glance is for use within Keeper.See.
+func (s *Server) glance(e *estate.Estate, ev *verdict.Evidence, vs map[estate.Key]verdict.Verdict, now time.Time) glance {
+	return glance{e, ev, vs, now, s.Keeper.Recent, s.Keeper.InsideOf, func(k estate.Key) operation.GearTraits { return s.Garage.Traits(e, k) }, s.Incidents.Of}
+}
+
+func (g glance) summary(d *estate.Device) contract.DeviceSummary {
+	lines := verdict.LinesOf(g.e, g.ev, g.vs, d.Key, g.now)
+	out := contract.DeviceSummary{
+		Key: string(d.Key), Site: string(d.Site), Role: d.Role, Words: d.Words(), Guarded: d.Guarded, Feeds: g.feeds(d),
+		Verdict: verdictView(g.vs[d.Key]), Lines: contract.MiniLines{Power: mini(lines.Power), Reach: mini(lines.Reach)},
+		WaysIn: g.waysIn(d), Recent: tenths(g.recent(d.Key)), Acts: []contract.Act{},
+	}
+	for _, o := range operation.Offers(g.e, d, g.gear(d.Key).RestartsItself) {
+		out.Acts = append(out.Acts, contract.Act{Kind: contract.OperationKind(o.Kind), Means: contract.Means(o.Means)})
+	}
+	if d.Place != "" {
+		out.Place = &d.Place
+	}
+	if _, ok := d.Controller(); ok {
+		out.Chassis = ptr(true)
+	}
+	if in := g.inside(d.Key); in != nil {
+		if t, ok := reading.Telling(in.Sensors); ok {
+			out.Telling = &contract.Telling{Name: t.Name, Text: t.Text(), Level: contract.Level(t.Level)}
+		}
+		if n := len(in.Weak); n > 0 {
+			out.Weaknesses = &n
+		}
+	}
+	if why := verdict.InUse(g.e, g.ev, d.Key, g.now); why != "" {
+		out.InUse = &why
+	}
+	if w, known := verdict.Draw(g.e, g.ev, d.Key, g.now); known {
+		out.W = ptr(tenth(w))
+	}
+	if _, _, last, _ := verdict.Heard(g.e, g.ev, d.Key, g.now); !last.IsZero() {
+		out.LastAnswer = ptr(last.UTC())
+	}
+	return out
+}
+
+func (g glance) feeds(d *estate.Device) []contract.Feed {
+	out := []contract.Feed{}
+	for _, end := range g.e.FeedsOf(d.Key) {
+		pdu := g.e.Device(end.Device)
+		o, _ := pdu.SourceAt(end.Port)
+		f := contract.Feed{Outlet: end.String(), Switched: !o.Unswitched}
+		if seen, ok := g.ev.Outlets[end]; ok {
+			if ep, _ := pdu.OutletEndpoint(); verdict.Fresh(ep, seen.At, g.now) {
+				f.On = &seen.On
+			}
+		}
+		out = append(out, f)
+	}
+	return out
+}
+
+func tenth(w float64) float64 { return float64(int(w*10+0.5)) / 10 }
+
+func tenths(ws []float64) []float64 {
+	out := make([]float64, len(ws))
+	for i, w := range ws {
+		out[i] = tenth(w)
+	}
+	return out
+}
+
+func mini(strands [][]verdict.Hop) []contract.HopState {
+	out := []contract.HopState{}
+	if len(strands) > 0 {
+		for _, h := range strands[0] {
+			out = append(out, contract.HopState(h.State))
+		}
+	}
+	return out
+}
+
+// waysIn lists the out-of-band paths to a device: its endpoints and its outlets.
+func (g glance) waysIn(d *estate.Device) []contract.WayIn {
+	out := []contract.WayIn{}
+	way := func(kind, label string, owner estate.Key, endpoint string) {
+		hops := verdict.WayLine(g.e, g.ev, owner, endpoint, g.now)
+		w := contract.WayIn{Kind: kind, Label: label, State: contract.HopStateUnknown}
+		p := g.ev.Endpoints[estate.EndpointID{Device: owner, Name: endpoint}]
+		switch {
+		case p.Refused:
+			w.State, w.Text = contract.HopStateBroken, p.Why
+		case p.Answers():
+			w.State, w.Text = contract.HopStateSound, "answers in "+verdict.Millis(p.RTT)
+		case p.Silent():
+			w.State, w.Text = contract.HopStateBroken, "silent for "+verdict.Age(g.now.Sub(p.SilentSince))
+		case p.Misses > 0:
+			w.Text = "unsure"
+		default:
+			w.Text = "not asked yet"
+		}
+		for _, h := range hops {
+			if h.State == verdict.HopBroken && h.Device != owner && w.State == contract.HopStateBroken {
+				w.Text += ", behind " + string(h.Device)
+			}
+		}
+		out = append(out, w)
+	}
+	for _, lead := range d.Panel {
+		if ep, ok := g.e.Device(lead.Device).CardEndpoint(); ok {
+			way("panel", "panel leads of "+string(lead.Device), lead.Device, ep.Name)
+		}
+	}
+	for _, ep := range d.Endpoints {
+		way(string(ep.Protocol), string(ep.Protocol)+" "+ep.Name, d.Key, ep.Name)
+	}
+	for _, end := range g.e.FeedsOf(d.Key) {
+		pdu := g.e.Device(end.Device)
+		ep, ok := pdu.OutletEndpoint()
+		if !ok {
+			continue
+		}
+		if o, _ := pdu.SourceAt(end.Port); o.Unswitched {
+			out = append(out, contract.WayIn{Kind: "unswitched", Label: end.Place(), State: contract.HopStateUnknown, Text: "cannot be switched"})
+			continue
+		}
+		way("outlet", end.Place(), end.Device, ep.Name)
+	}
+	return out
+}
+
+func (g glance) troubles() []contract.Trouble {
+	out := []contract.Trouble{}
+	for _, t := range verdict.Troubles(g.e, g.vs) {
+		v := contract.Trouble{Device: string(t.Device), Verdict: verdictView(g.vs[t.Device]), Explains: keys(t.Explains)}
+		if i := g.incident(t.Device); i != nil {
+			v.Incident = &i.ID
+			if i.Seen != nil {
+				v.SeenBy = &i.Seen.By
+			}
+			if i.ShelvedAt(g.now) {
+				v.ShelvedUntil = ptr(i.Shelved.Until.UTC())
+			}
+		}
+		out = append(out, v)
+	}
+	return out
+}
+
+func (g glance) board(event string) contract.Board {
+	out := contract.Board{Estate: g.e.Name, Event: event, Sites: []contract.Site{}, Devices: []contract.DeviceSummary{}, Trouble: g.troubles()}
+	count := map[estate.Key]int{}
+	for i := range g.e.Devices {
+		d := &g.e.Devices[i]
+		out.Devices = append(out.Devices, g.summary(d))
+		count[d.Site]++
+	}
+	for i := range g.e.Sites {
+		s := &g.e.Sites[i]
+		out.Sites = append(out.Sites, contract.Site{Key: string(s.Key), Name: s.Name, Kind: s.Kind, Zone: s.Zone.String(), Devices: count[s.Key], W: g.siteDraw(s.Key)})
+	}
+	return out
+}
+
+// siteDraw adds up what comes into a site.
+func (g glance) siteDraw(site estate.Key) *float64 {
+	w, known := g.world().SiteW(site)
+	if !known {
+		return nil
+	}
+	return ptr(tenth(w))
+}
+
+func (g glance) device(d *estate.Device) contract.Device {
+	lines := verdict.LinesOf(g.e, g.ev, g.vs, d.Key, g.now)
+	out := contract.Device{
+		Summary: g.summary(d), Zone: g.e.Zone(d.Key).String(), Tags: append([]string{}, d.Tags...), Notes: d.Notes,
+		Power: strandViews(lines.Power), Reach: strandViews(lines.Reach), Behind: []string{},
+		Outlets: []contract.Outlet{}, Operations: []contract.Operation{}, Chassis: g.chassis(d), Weaknesses: []contract.Weakness{},
+	}
+	if in := g.inside(d.Key); in != nil {
+		out.Weaknesses = weaknessViews(in.Weak)
+	}
+	for _, side := range g.e.OnlyBehind(d.Key) {
+		name := string(side.Device)
+		if side.Name != "" {
+			name += " " + side.Name
+		}
+		out.Behind = append(out.Behind, name)
+	}
+	for _, o := range d.Outlets {
+		out.Outlets = append(out.Outlets, g.outlet(d, o))
+	}
+	return out
+}
+
+func (g glance) outlet(d *estate.Device, o estate.Outlet) contract.Outlet {
+	end := estate.End{Device: d.Key, Port: o.Port()}
+	kind := contract.OutletKind(o.Kind)
+	if o.Kind == estate.Socket {
+		kind = contract.OutletKindOutlet
+	}
+	out := contract.Outlet{Number: o.Number, Port: o.Port(), Kind: kind, Words: end.Words(), Name: o.Name, Switched: !o.Unswitched, Feeds: keys(g.e.Fed(end))}
+	if b, ok := d.BankOf(o.Number); ok && o.Kind == estate.Socket {
+		out.Bank = &b.Name
+	}
+	seen, ok := g.ev.Outlets[end]
+	if !ok {
+		return out
+	}
+	ep, _ := d.OutletEndpoint()
+	out.AfterLoss, out.OnDelay, out.OffDelay, out.Giving = optional(seen.AfterLoss), wholeSeconds(seen.OnDelay), wholeSeconds(seen.OffDelay), seen.Giving
+	// What either says cannot be switched cannot.
+	out.Name, out.Switched, out.Fresh = seen.Name, seen.Switched && !o.Unswitched, verdict.Fresh(ep, seen.At, g.now)
+	out.At, out.On = &seen.At, &seen.On
+	if seen.Metered {
+		out.W = ptr(tenth(seen.W))
+		if seen.A > 0 || seen.W == 0 { // gear may measure watts alone
+			out.A = &seen.A
+		}
+		if seen.Wh > 0 {
+			out.Wh = &seen.Wh
+		}
+	}
+	return out
+}
+
+func wholeSeconds(d *time.Duration) *int {
+	if d == nil {
+		return nil
+	}
+	return ptr(int(d.Seconds()))
+}
+
+func strandViews(strands [][]verdict.Hop) []contract.Strand {
+	out := []contract.Strand{}
+	for _, s := range strands {
+		strand := contract.Strand{}
+		for _, h := range s {
+			v := contract.Hop{Label: h.Label, State: contract.HopState(h.State), Text: h.Text}
+			if h.Device != "" {
+				v.Device = ptr(string(h.Device))
+			}
+			strand = append(strand, v)
+		}
+		out = append(out, strand)
+	}
+	return out
+}
+
+func verdictView(v verdict.Verdict) contract.Verdict {
+	if v.State == "" {
+		v.State = verdict.Unknown
+	}
+	out := contract.Verdict{State: contract.VerdictState(v.State), Since: v.Since.UTC(), Reasons: []contract.Reason{}}
+	if v.Severity != "" && v.State == verdict.Strained {
+		out.Severity = ptr(contract.VerdictSeverity(v.Severity))
+	}
+	if v.CutBy != "" {
+		out.CutBy = ptr(string(v.CutBy))
+	}
+	for _, r := range v.Reasons {
+		x := contract.Reason{Stance: contract.ReasonStance(r.Stance), Text: r.Text}
+		if r.Stance == "" {
+			x.Stance = contract.ReasonStance(verdict.Note)
+		}
+		if !r.At.IsZero() {
+			x.At = ptr(r.At.UTC())
+		}
+		if r.Since {
+			x.Since = ptr(true)
+		}
+		out.Reasons = append(out.Reasons, x)
+	}
+	return out
+}
+
+func keys(ks []estate.Key) []string {
+	out := make([]string, len(ks))
+	for i, k := range ks {
+		out[i] = string(k)
+	}
+	return out
+}
