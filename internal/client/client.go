@@ -1,0 +1,322 @@
+package client
+
+import (
+	"bufio"
+	"context"
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"plumbbob/internal/api/contract"
+)
+
+// The exit statuses of plumb.
+const (
+	ExitDone         = 0
+	ExitFailed       = 1
+	ExitUsage        = 2
+	ExitRefused      = 3 // by an interlock
+	ExitUnreachable  = 4 // service or gear
+	ExitNotPermitted = 5
+)
+
+// An exitError ends plumb with a status.
+type exitError struct {
+	status int
+	text   string
+}
+
+func (e *exitError) Error() string { return e.text }
+
+func fail(status int, format string, args ...any) error {
+	return &exitError{status, fmt.Sprintf(format, args...)}
+}
+
+// app is what every command works with.
+type app struct {
+	in     *bufio.Reader
+	inFile *os.File // set when standard input is a file
+	out    io.Writer
+	err    io.Writer
+	output string // table, json, yaml or csv
+	config string // path of the file with the log-in
+	colour bool
+	width  int
+}
+
+// Main runs plumb and returns its exit status.
+func Main(args []string, in io.Reader, out, errOut io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	a := &app{in: bufio.NewReader(in), out: out, err: errOut, width: 80}
+	a.inFile, _ = in.(*os.File)
+	if f, ok := out.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		a.colour = os.Getenv("NO_COLOR") == ""
+		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 40 {
+			a.width = w
+		}
+	}
+	root := a.command()
+	root.SetArgs(args)
+	root.SetOut(out)
+	root.SetErr(errOut)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return ExitDone
+	}
+	if ctx.Err() != nil {
+		return ExitFailed // interrupted: nothing to explain
+	}
+	fmt.Fprintln(errOut, "plumb: "+err.Error())
+	var e *exitError
+	switch {
+	case errors.As(err, &e):
+		return e.status
+	case strings.HasPrefix(err.Error(), "unknown "), strings.HasPrefix(err.Error(), "required flag"):
+		return ExitUsage
+	}
+	return ExitFailed
+}
+
+func (a *app) command() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "plumb",
+		Short: "See what remote gear is doing, and switch its power safely",
+		Long: `plumb shows what Plumb Bob knows of servers and network gear, and asks it to
+switch their power.
+
+Exit status: 0 done, 1 failed, 2 wrong usage, 3 refused by an interlock,
+4 service or gear unreachable, 5 not permitted.`,
+		SilenceErrors: true, SilenceUsage: true,
+		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
+		PersistentPreRunE: func(*cobra.Command, []string) error {
+			switch a.output {
+			case "table", "json", "yaml", "csv":
+				return nil
+			}
+			return fail(ExitUsage, "--output: %q is not table, json, yaml or csv", a.output)
+		},
+	}
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		if strings.Contains(err.Error(), "time: ") { // the parser of durations says what is wrong, but not what is right
+			return fail(ExitUsage, "%s: write a length of time such as 90s, 15m or 48h", err)
+		}
+		return fail(ExitUsage, "%s: %s --help shows what there is", err, c.CommandPath())
+	})
+	root.PersistentFlags().StringVar(&a.config, "config", "", "the file that the log-in is kept in (default $PLUMB_CONFIG, or plumb/client.json in the user's configuration directory)")
+	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "table, json, yaml or csv")
+	root.AddCommand(a.loginCommand(), a.logoutCommand(), a.boardCommand(), a.showCommand(), a.drawCommand(),
+		a.historyCommand(), a.energyCommand(), a.powerCommand(), a.upsCommand(), a.outletCommand(), a.portsCommand(), a.cardCommand(),
+		a.sensorsCommand(), a.eventsCommand(), a.sheetCommand(), a.profileCommand(), a.wiringCommand(),
+		a.identifyCommand(), a.controllerCommand(), a.opCommand(), a.incidentCommand(), a.groupCommand(), a.windowCommand(), a.calendarCommand(), a.journalCommand(), a.estateCommand(), a.secretCommand(), a.accountCommand())
+	root.AddCommand(a.operateCommands()...)
+	return root
+}
+
+// args checks how many arguments there are, and says how to write it.
+func args(least, most int, usage string) cobra.PositionalArgs {
+	return func(_ *cobra.Command, given []string) error {
+		if len(given) < least || len(given) > most {
+			return fail(ExitUsage, "write: %s", usage)
+		}
+		return nil
+	}
+}
+
+func (a *app) configPath() (string, error) {
+	if a.config != "" {
+		return a.config, nil
+	}
+	return ConfigPath()
+}
+
+// service is the way to the service, logged in.
+type service struct {
+	*contract.Client
+	http   *http.Client
+	config Config
+}
+
+const timeout = 30 * time.Second
+
+func (a *app) service() (*service, error) {
+	path, err := a.configPath()
+	if err != nil {
+		return nil, err
+	}
+	c, err := ReadConfig(path)
+	if err != nil {
+		return nil, err
+	}
+	if c.URL == "" {
+		return nil, fail(ExitNotPermitted, "not logged in: plumb login URL")
+	}
+	return connect(c)
+}
+
+// loggedIn is for commands that need the service.
+func (a *app) loggedIn(run func(c *cobra.Command, given []string, s *service) error) func(*cobra.Command, []string) error {
+	return func(c *cobra.Command, given []string) error {
+		s, err := a.service()
+		if err != nil {
+			return err
+		}
+		return run(c, given, s)
+	}
+}
+
+func connect(c Config) (*service, error) {
+	h := &http.Client{Transport: transport(c.Fingerprint)}
+	api, err := contract.NewClient(c.URL+"/api/v1", contract.WithHTTPClient(h),
+		contract.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+			if c.Token != "" {
+				r.Header.Set("Authorization", "Bearer "+c.Token)
+			}
+			return nil
+		}))
+	if err != nil {
+		return nil, fail(ExitUsage, "%s: %s", c.URL, err)
+	}
+	return &service{api, h, c}, nil
+}
+
+// transport trusts what the system trusts, or exactly the one certificate
+// whose fingerprint was agreed to at log-in.
+func transport(fingerprint string) *http.Transport {
+	t := http.DefaultTransport.(*http.Transport).Clone()
+	t.ResponseHeaderTimeout = timeout
+	if fingerprint != "" {
+		t.TLSClientConfig = &tls.Config{
+			MinVersion:         tls.VersionTLS12,
+			InsecureSkipVerify: true, //nolint:gosec // VerifyConnection pins it instead
+			VerifyConnection: func(s tls.ConnectionState) error {
+				if got := certFingerprint(s.PeerCertificates[0]); got != fingerprint {
+					return fmt.Errorf("the certificate has changed: it is %s now; if that is right, log in again", got)
+				}
+				return nil
+			},
+		}
+	}
+	return t
+}
+
+func certFingerprint(c *x509.Certificate) string {
+	sum := sha256.Sum256(c.Raw)
+	return hex.EncodeToString(sum[:])
+}
+
+// unreachable explains why the service could not be asked.
+func (s *service) unreachable(err error) error {
+	if errors.Is(err, context.Canceled) {
+		return err
+	}
+	var u *url.Error
+	if errors.As(err, &u) {
+		err = u.Err
+	}
+	return fail(ExitUnreachable, "%s does not answer (%s): is the service running?", s.config.URL, err)
+}
+
+const maxAnswer = 32 << 20
+
+// ask judges the answer of a call: it returns the value that was hoped for, or
+// the problem as an error with the right exit status. Use it as
+// ask[contract.Board](s)(s.GetBoard(ctx)).
+func ask[T any](s *service) func(*http.Response, error) (T, error) {
+	return func(res *http.Response, err error) (value T, _ error) {
+		if err != nil {
+			return value, s.unreachable(err)
+		}
+		defer func() { _ = res.Body.Close() }()
+		body := json.NewDecoder(io.LimitReader(res.Body, maxAnswer))
+		if res.StatusCode >= http.StatusBadRequest {
+			var p contract.Problem
+			if body.Decode(&p) != nil || p.Kind == "" {
+				return value, fail(ExitFailed, "%s answered HTTP %d: is that Plumb Bob?", s.config.URL, res.StatusCode)
+			}
+			return value, &problemError{p}
+		}
+		if res.StatusCode == http.StatusNoContent {
+			return value, nil
+		}
+		if err := body.Decode(&value); err != nil {
+			return value, fail(ExitFailed, "%s answered something that is not understood: %s", s.config.URL, err)
+		}
+		return value, nil
+	}
+}
+
+// nothing is the value of a call that has none.
+type nothing struct{}
+
+// A problemError is what the service said was wrong.
+type problemError struct{ contract.Problem }
+
+func (e *problemError) Error() string {
+	if e.Detail != nil && *e.Detail != "" {
+		return *e.Detail
+	}
+	return e.Title
+}
+
+// As makes a problem an exitError with the status that fits.
+func (e *problemError) As(target any) bool {
+	x, ok := target.(**exitError)
+	if !ok {
+		return false
+	}
+	status := ExitFailed
+	switch e.Kind {
+	case contract.Usage, contract.NotFound, contract.FaultyFile:
+		status = ExitUsage
+	case contract.Refused, contract.PreviewChanged:
+		status = ExitRefused
+	case contract.GearUnreachable, contract.DatabaseAway:
+		status = ExitUnreachable
+	case contract.NotLoggedIn, contract.NotPermitted, contract.WrongPassword, contract.TooManyTries:
+		status = ExitNotPermitted
+	}
+	*x = &exitError{status, e.Error()}
+	return true
+}
+
+// terminal says whether somebody can be asked.
+func (a *app) terminal() bool {
+	return a.inFile != nil && term.IsTerminal(int(a.inFile.Fd()))
+}
+
+// line asks for one line of input.
+func (a *app) line(prompt string) (string, error) {
+	fmt.Fprint(a.err, prompt)
+	text, err := a.in.ReadString('\n')
+	if err != nil && text == "" {
+		return "", fail(ExitUsage, "nothing was answered")
+	}
+	return strings.TrimRight(text, "\r\n"), nil
+}
+
+// hidden asks for a line that is not shown.
+func (a *app) hidden(prompt string) (string, error) {
+	if !a.terminal() {
+		return a.line("")
+	}
+	fmt.Fprint(a.err, prompt)
+	b, err := term.ReadPassword(int(a.inFile.Fd()))
+	fmt.Fprintln(a.err)
+	return string(b), err
+}

@@ -1,0 +1,261 @@
+package client
+
+import (
+	"bytes"
+	"encoding/json"
+	"net/http"
+	"net/http/httptest"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"plumbbob/internal/api/contract"
+)
+
+// fake is a service that answers from a table: "GET /board" → a value, a
+// problem, or a function.
+type fake struct {
+	*testing.T
+	answers map[string]any
+	asked   []string
+	config  string
+}
+
+func serve(t *testing.T, answers map[string]any) *fake {
+	f := &fake{T: t, answers: answers, config: filepath.Join(t.TempDir(), "client.json")}
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		what := r.Method + " " + strings.TrimPrefix(r.URL.Path, "/api/v1")
+		f.asked = append(f.asked, what)
+		a, ok := f.answers[what]
+		if !ok {
+			http.Error(w, "what?", http.StatusTeapot)
+			return
+		}
+		if p, ok := a.(contract.Problem); ok {
+			w.Header().Set("Content-Type", "application/problem+json")
+			w.WriteHeader(p.Status)
+		}
+		_ = json.NewEncoder(w).Encode(a)
+	}))
+	t.Cleanup(s.Close)
+	require.NoError(t, Config{URL: s.URL, Account: "admin", Token: "t"}.Write(f.config))
+	return f
+}
+
+// run runs plumb with some input, and returns its status and what it printed.
+func (f *fake) run(in string, args ...string) (int, string) {
+	var out bytes.Buffer
+	status := Main(append(args, "--config", f.config), strings.NewReader(in), &out, &out)
+	return status, out.String()
+}
+
+func problem(status int, kind contract.ProblemKind, detail string) contract.Problem {
+	return contract.Problem{Type: "about:blank", Title: "t", Status: status, Kind: kind, Detail: &detail}
+}
+
+var since = time.Now().Add(-4 * time.Minute)
+
+func summary(key string, state contract.VerdictState, reasons ...contract.Reason) contract.DeviceSummary {
+	return contract.DeviceSummary{Key: key, Site: "skarvoe", Words: "router", Verdict: contract.Verdict{State: state, Since: since, Reasons: reasons}}
+}
+
+var board = contract.Board{
+	Estate: "Tern Sound Ferries", Event: "e-1",
+	Sites: []contract.Site{{Key: "skarvoe", Zone: "UTC"}, {Key: "quay", Zone: "UTC"}},
+	Devices: []contract.DeviceSummary{
+		summary("calm", contract.VerdictStateSteady),
+		summary("stuck", contract.VerdictStateHung,
+			contract.Reason{Stance: contract.ReasonStanceFor, Text: "draws 11.2 W on pdu outlet 3"},
+			contract.Reason{Stance: contract.ReasonStanceFor, Text: "has not answered", At: &since, Since: new(true)}),
+		func() contract.DeviceSummary {
+			d := summary("behind", contract.VerdictStateCutOff)
+			d.Verdict.CutBy = new("stuck")
+			d.W = new(38.4)
+			return d
+		}(),
+	},
+}
+
+func TestBoard(t *testing.T) {
+	f := serve(t, map[string]any{"GET /board": board})
+	status, out := f.run("", "board")
+	require.Zero(t, status)
+	lines := strings.Split(strings.TrimRight(out, "\n"), "\n")
+	require.Equal(t, "Tern Sound Ferries: 1 hung, 1 cut off, 1 steady", lines[0])
+	require.Regexp(t, `^stuck\s+hung\s+4 min\s+has not answered since`, lines[3], "what is wrong comes first, the most telling reason first")
+	require.Regexp(t, `^behind\s+cut off\s+4 min\s+38.4 W\s+cut off by stuck$`, lines[4])
+	require.Regexp(t, `^calm\s+steady\s+4 min\s+router$`, lines[5])
+	for _, l := range lines {
+		require.LessOrEqual(t, len([]rune(l)), 80, l)
+		require.NotContains(t, l, "\x1b", "colour only on a terminal")
+	}
+
+	_, out = f.run("", "board", "--verdict", "cut off", "-o", "csv")
+	require.Equal(t, "DEVICE,VERDICT,FOR,DRAW,BECAUSE\nbehind,cut off,4 min,38.4 W,cut off by stuck\n", out)
+	_, out = f.run("", "board", "--verdict", "hung", "-o", "yaml")
+	require.Contains(t, out, "- acts: null\n  feeds: null\n")
+	require.Contains(t, out, "    state: hung\n")
+	status, out = f.run("", "board", "--site", "nowhere")
+	require.Equal(t, ExitUsage, status)
+	require.Contains(t, out, `there is no site "nowhere": there is skarvoe, quay`)
+	_, out = f.run("", "board", "--site", "quay")
+	require.Contains(t, out, "No device is like that.")
+	status, out = f.run("", "board", "-o", "xml")
+	require.Equal(t, ExitUsage, status)
+	require.Contains(t, out, `"xml" is not table, json, yaml or csv`)
+}
+
+// TestExitStatus: each kind of problem has the status that scripts rely on, and
+// its text reaches the user as it is.
+func TestExitStatus(t *testing.T) {
+	for kind, want := range map[contract.ProblemKind]int{
+		contract.Usage: ExitUsage, contract.NotFound: ExitUsage, contract.FaultyFile: ExitUsage,
+		contract.Refused: ExitRefused, contract.PreviewChanged: ExitRefused,
+		contract.GearUnreachable: ExitUnreachable, contract.DatabaseAway: ExitUnreachable,
+		contract.NotLoggedIn: ExitNotPermitted, contract.NotPermitted: ExitNotPermitted, contract.TooManyTries: ExitNotPermitted,
+		contract.Conflict: ExitFailed, contract.Internal: ExitFailed,
+	} {
+		f := serve(t, map[string]any{"GET /board": problem(499, kind, "this and that")})
+		status, out := f.run("", "board")
+		require.Equal(t, want, status, kind)
+		require.Equal(t, "plumb: this and that\n", out)
+	}
+	f := serve(t, nil)
+	status, out := f.run("", "board")
+	require.Equal(t, ExitFailed, status)
+	require.Contains(t, out, "answered HTTP 418: is that Plumb Bob?")
+	require.NoError(t, Config{URL: "http://127.0.0.1:1"}.Write(f.config))
+	status, out = f.run("", "board")
+	require.Equal(t, ExitUnreachable, status)
+	require.Contains(t, out, "is the service running?")
+}
+
+func preview(locks ...contract.Interlock) contract.Preview {
+	return contract.Preview{
+		Kind: contract.OperationKindCycle, Device: "stuck", Digest: "d1", Outlets: []contract.OutletNow{{Outlet: "pdu/3", Known: true, Fresh: true, On: new(true), W: new(11.2)}},
+		Lines: []contract.PreviewLine{{Kind: "loses-power", Text: "Loses power: stuck, for about 10 s"}}, Interlocks: locks,
+	}
+}
+
+func operation(state contract.OperationState, outcome string) contract.Operation {
+	return contract.Operation{ID: "abc", Kind: contract.OperationKindCycle, Device: "stuck", Site: "skarvoe", State: state, Outcome: outcome, Outlets: []string{"pdu/3"}}
+}
+
+func TestOperate(t *testing.T) {
+	own := contract.Interlock{Name: "own-path", Reason: "it would cut our own path", Lift: contract.InterlockLiftReason}
+	name := contract.Interlock{Name: "guarded", Reason: "stuck is guarded", Lift: contract.InterlockLiftName, Devices: &[]string{"stuck"}}
+	never := contract.Interlock{Name: "unswitched", Reason: "it is always on", Lift: contract.InterlockLiftNever}
+	reach := contract.Interlock{Name: "out-of-reach", Reason: "the card is silent", Lift: contract.InterlockLiftNever}
+	for _, c := range []struct {
+		name   string
+		locks  []contract.Interlock
+		args   string
+		status int
+		want   string
+		begun  bool
+	}{
+		{"with a yes", nil, "--yes", ExitDone, "operation abc is under way", true},
+		{"nobody to agree", nil, "", ExitUsage, "nobody is there to agree", false},
+		{"only looking", nil, "--preview", ExitDone, "Loses power: stuck, for about 10 s", false},
+		{"looking at what is refused", []contract.Interlock{never}, "--preview", ExitRefused, "refused (unswitched): it is always on", false},
+		{"never means never", []contract.Interlock{never}, "--yes --override unswitched --why x", ExitRefused, "refused (unswitched)", false},
+		{"gear out of reach", []contract.Interlock{reach}, "--yes", ExitUnreachable, "the card is silent", false},
+		{"our own path", []contract.Interlock{own}, "--yes", ExitRefused, "To go ahead all the same: --override own-path --why TEXT", false},
+		{"our own path, without a reason", []contract.Interlock{own}, "--yes --override own-path", ExitUsage, "--override needs a reason", false},
+		{"our own path, with one", []contract.Interlock{own}, "--yes --override own-path --why storm", ExitDone, "is under way", true},
+		{"guarded", []contract.Interlock{name}, "--yes", ExitRefused, "Name it with --name stuck", false},
+		{"guarded, and named", []contract.Interlock{name}, "--yes --name stuck", ExitDone, "is under way", true},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			f := serve(t, map[string]any{"POST /previews": preview(c.locks...), "POST /operations": operation(contract.OperationStateRunning, "Cycling outlet 3 of pdu")})
+			status, out := f.run("", append([]string{"cycle", "stuck"}, strings.Fields(c.args)...)...)
+			require.Equal(t, c.status, status, out)
+			require.Contains(t, strings.Join(strings.Fields(out), " "), c.want)
+			require.Equal(t, c.begun, slices.Contains(f.asked, "POST /operations"))
+		})
+	}
+}
+
+func TestFollowAnEndedOperation(t *testing.T) {
+	failed := operation(contract.OperationStateFailed, "Did not complete the cycle of outlet 3 of pdu: still drawing 11.2 W")
+	ended := since
+	failed.Steps = []contract.Step{
+		{Kind: contract.StepKindSwitchOff, State: contract.StepStateFailed, Text: "Switch outlet 3 off", Ended: &ended, After: &contract.MeasuredOutlet{W: new(11.2)}, Note: new("still drawing 11.2 W")},
+		{Kind: contract.StepKindWait, State: contract.StepStateSkipped, Text: "Wait", Ended: &ended},
+	}
+	failed.Trouble = []string{"x fell silent"}
+	f := serve(t, map[string]any{"GET /board": board, "GET /operations/abc": failed})
+	status, out := f.run("", "op", "show", "abc", "--follow")
+	require.Equal(t, ExitFailed, status)
+	for _, want := range []string{"✕ Switch outlet 3 off: 11.2 W (still drawing 11.2 W)", "– Wait", "!  x fell silent", "plumb: failed: stuck"} {
+		require.Contains(t, out, want)
+	}
+}
+
+func TestJournalTable(t *testing.T) {
+	entries := []contract.JournalEntry{
+		{ID: 2, At: since, Who: "admin", Kind: "operation-ended", Device: "stuck", Text: "Cycled outlet 3 of pdu", Why: "hung", Result: "done", BeforeW: new(11.2), AfterW: new(10.9)},
+		{ID: 1, At: since, Who: "somebody-with-a-long-name", Kind: "log-in", Text: "Logged in"},
+	}
+	f := serve(t, map[string]any{"GET /journal": entries})
+	_, out := f.run("", "journal")
+	require.Less(t, strings.Index(out, "Logged in"), strings.Index(out, "Cycled"), "the newest stands at the prompt")
+	require.Contains(t, strings.Join(strings.Fields(out), " "), "Cycled outlet 3 of pdu — because hung")
+	_, out = f.run("", "journal", "-o", "csv")
+	require.Contains(t, out, ",admin,stuck,operation-ended,done,hung,11.2,10.9,Cycled outlet 3 of pdu\n")
+}
+
+// TestPlot: a series in a terminal, with its gap, and whole for programs.
+func TestPlot(t *testing.T) {
+	from := time.Date(2026, 3, 1, 14, 0, 0, 0, time.UTC)
+	x := contract.HistorySeries{Name: "draw", Unit: "W", Words: "draw", Average: new(8.0), Peak: new(16.0), PeakAt: &from, Wh: new(1500.0), Measured: new(0.75)}
+	for i, w := range []float64{8, 8, 16} {
+		if i == 2 {
+			i = 3 // nothing is known of the third stretch
+		}
+		x.At = append(x.At, from.Add(time.Duration(2*i)*time.Minute).UnixMilli())
+		x.Min, x.Mean, x.Max = append(x.Min, w), append(x.Mean, w), append(x.Max, w)
+	}
+	h := contract.History{From: from, To: from.Add(8 * time.Minute), StretchSeconds: 120, Resolution: contract.N5Min, Series: []contract.HistorySeries{x}, Marks: []contract.HistoryMark{{At: from, Kind: "operation", Text: "cycle by admin"}}}
+	columns := spread(h, x, 8)
+	require.Equal(t, "█████ ██", strings.ReplaceAll(line(columns, 0, 0, 16), "████  ", "█████ "), "what is known is drawn, and a gap is a gap")
+	require.Equal(t, "      ██", line(columns, 7, 0, 16))
+	f := serve(t, map[string]any{"GET /devices/stuck/history": h, "GET /devices/stuck/series": []contract.Series{{Name: "draw", Unit: "W", Words: "draw"}}})
+	_, out := f.run("", "draw", "stuck")
+	require.Contains(t, out, "mean 8 W, peak 16 W")
+	require.Contains(t, strings.Join(strings.Fields(out), " "), "1.50 kWh, known for 75 % of the time")
+	require.Contains(t, out, "cycle by admin")
+	_, out = f.run("", "history", "stuck", "draw", "-o", "csv")
+	require.Equal(t, "series,at,min,mean,max,unit\ndraw,2026-03-01T14:00:00Z,8,8,8,W\ndraw,2026-03-01T14:02:00Z,8,8,8,W\ndraw,2026-03-01T14:06:00Z,16,16,16,W\n", out)
+	_, out = f.run("", "history", "stuck")
+	require.Contains(t, out, "draw    W     draw")
+	for _, bad := range [][]string{{"--last", "-1h"}, {"--from", "yesterday"}, {"--from", "2026-03-02", "--to", "2026-03-01"}} {
+		status, _ := f.run("", append([]string{"draw", "stuck"}, bad...)...)
+		require.Equal(t, ExitUsage, status, "%v", bad)
+	}
+}
+
+func TestWrap(t *testing.T) {
+	require.Equal(t, "one two\n  three\n  four", wrap("one two three four", 9, "  "))
+	require.Equal(t, "one…", cut("one two", 4))
+	require.Equal(t, "12 s 4 min 3 h 24 days", strings.Join([]string{age(time.Now().Add(-12 * time.Second)), age(since), age(time.Now().Add(-3 * time.Hour)), age(time.Now().Add(-24 * 24 * time.Hour))}, " "))
+}
+
+func TestConfigIsForThisUserOnly(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "deep", "client.json")
+	c, err := ReadConfig(path)
+	require.NoError(t, err)
+	require.Zero(t, c)
+	require.NoError(t, Config{URL: "u", Token: "secret"}.Write(path))
+	again, err := ReadConfig(path)
+	require.NoError(t, err)
+	require.Equal(t, "secret", again.Token)
+	t.Setenv("PLUMB_CONFIG", path)
+	got, err := ConfigPath()
+	require.NoError(t, err)
+	require.Equal(t, path, got)
+}

@@ -1,0 +1,226 @@
+package client
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"plumbbob/internal/api/contract"
+	"plumbbob/internal/estatefile"
+)
+
+func (a *app) estateCommand() *cobra.Command {
+	c := &cobra.Command{Use: "estate", Short: "The estate: check, diff, import, export", RunE: needsSubcommand}
+	c.AddCommand(a.estateCheck(), a.estateDiff(), a.estateImport(), a.estateExport(), &cobra.Command{
+		Use: "schema", Short: "The JSON Schema of the estate file, for editors", Args: args(0, 0, "plumb estate schema"),
+		RunE: func(*cobra.Command, []string) error { _, err := a.out.Write(estatefile.Schema); return err },
+	})
+	return c
+}
+
+// readFile reads a file, or standard input when it is named -.
+func (a *app) readFile(name string) (string, error) {
+	var r io.Reader = a.in
+	if name != "-" {
+		f, err := os.Open(name)
+		if err != nil {
+			return "", fail(ExitUsage, "%s", err)
+		}
+		defer func() { _ = f.Close() }()
+		r = f
+	}
+	text, err := io.ReadAll(io.LimitReader(r, estatefile.MaxSize+1))
+	if err != nil {
+		return "", fail(ExitUsage, "%s: %s", name, err)
+	}
+	if len(text) > estatefile.MaxSize {
+		return "", fail(ExitUsage, "%s is larger than %d MiB: that cannot be an estate", name, estatefile.MaxSize>>20)
+	}
+	return string(text), nil
+}
+
+func (a *app) estateCheck() *cobra.Command {
+	return &cobra.Command{
+		Use: "check FILE", Short: "Look for mistakes in an estate file; needs no service", Args: args(1, 1, "plumb estate check FILE"),
+		RunE: func(_ *cobra.Command, given []string) error {
+			text, err := a.readFile(given[0])
+			if err != nil {
+				return err
+			}
+			e, err := estatefile.Parse(given[0], []byte(text))
+			var f *estatefile.Faults
+			if errors.As(err, &f) {
+				fmt.Fprintln(a.err, f)
+				return fail(ExitUsage, "%s", faults(given[0], len(f.List)))
+			}
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s is sound: %d sites, %d devices.\n", given[0], len(e.Sites), len(e.Devices))
+			return nil
+		},
+	}
+}
+
+func faults(file string, n int) string {
+	if n == 1 {
+		return file + " has a fault; nothing was changed"
+	}
+	return fmt.Sprintf("%s has %d faults; nothing was changed", file, n)
+}
+
+// faulty prints the faults of a file line by line.
+func (a *app) faulty(file string, err error) error {
+	var p *problemError
+	if errors.As(err, &p) && p.Faults != nil {
+		for _, f := range *p.Faults {
+			fmt.Fprintf(a.err, "%s:%d: %s\n", file, f.Line, f.Text)
+		}
+		return fail(ExitUsage, "%s", faults(file, len(*p.Faults)))
+	}
+	return err
+}
+
+func (a *app) changes(c contract.EstateChanges) {
+	if len(c.Changes) == 0 {
+		fmt.Fprintln(a.out, "Nothing changes.")
+	}
+	for _, x := range c.Changes {
+		fmt.Fprintln(a.out, wrap(x, a.width, "    "))
+	}
+	for _, s := range deref(c.Unset) {
+		fmt.Fprintf(a.out, "Secret %s is not set yet: plumb secret set %s\n", s, s)
+	}
+}
+
+func (a *app) estateDiff() *cobra.Command {
+	return &cobra.Command{
+		Use: "diff FILE", Short: "What an import would change", Args: args(1, 1, "plumb estate diff FILE"),
+		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
+			text, err := a.readFile(given[0])
+			if err != nil {
+				return err
+			}
+			d, err := ask[contract.EstateChanges](s)(s.DiffEstate(c.Context(), contract.EstateImport{File: &given[0], Text: text}))
+			if err != nil {
+				return a.faulty(given[0], err)
+			}
+			if a.output != "table" {
+				return a.show(d, func() table { return changeTable(d) })
+			}
+			a.changes(d)
+			return nil
+		}),
+	}
+}
+
+func changeTable(c contract.EstateChanges) table {
+	t := table{columns: []string{"change"}}
+	for _, x := range c.Changes {
+		t.rows = append(t.rows, []string{x})
+	}
+	return t
+}
+
+func (a *app) estateImport() *cobra.Command {
+	var yes bool
+	c := &cobra.Command{
+		Use: "import FILE", Short: "Replace the estate, all or nothing, after showing what changes",
+		Args: args(1, 1, "plumb estate import FILE"),
+		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
+			if given[0] == "-" && !yes {
+				return fail(ExitUsage, "a file from standard input cannot be agreed to: add --yes")
+			}
+			text, err := a.readFile(given[0])
+			if err != nil {
+				return err
+			}
+			body := contract.EstateImport{File: &given[0], Text: text}
+			d, err := ask[contract.EstateChanges](s)(s.DiffEstate(c.Context(), body))
+			if err != nil {
+				return a.faulty(given[0], err)
+			}
+			a.changes(d)
+			if len(d.Changes) == 0 {
+				return nil
+			}
+			if err := a.agreeImport(yes); err != nil {
+				return err
+			}
+			body.Version = &d.Version
+			if _, err := ask[contract.EstateChanges](s)(s.ImportEstate(c.Context(), body)); err != nil {
+				return a.faulty(given[0], err)
+			}
+			fmt.Fprintln(a.out, "Imported. The version before is kept on record, and so is all history.")
+			return nil
+		}),
+	}
+	c.Flags().BoolVarP(&yes, "yes", "y", false, "agree to the changes without being asked")
+	return c
+}
+
+func (a *app) agreeImport(yes bool) error {
+	if yes {
+		return nil
+	}
+	if !a.terminal() {
+		return fail(ExitUsage, "nobody is there to agree: add --yes to import, or use plumb estate diff only to look")
+	}
+	typed, err := a.line("Import this? Type yes: ")
+	if err != nil {
+		return err
+	}
+	if typed != "yes" {
+		return fail(ExitFailed, "left as it is")
+	}
+	return nil
+}
+
+func (a *app) estateExport() *cobra.Command {
+	return &cobra.Command{
+		Use: "export", Short: "The estate file as it was last imported; secrets are named, never shown", Args: args(0, 0, "plumb estate export"),
+		RunE: a.loggedIn(func(c *cobra.Command, _ []string, s *service) error {
+			f, err := ask[contract.EstateFile](s)(s.ExportEstate(c.Context()))
+			if err != nil {
+				return err
+			}
+			if a.output == "json" || a.output == "yaml" {
+				return a.show(f, nil)
+			}
+			fmt.Fprint(a.out, f.Text)
+			return nil
+		}),
+	}
+}
+
+func (a *app) secretCommand() *cobra.Command {
+	c := &cobra.Command{Use: "secret", Short: "Stored credentials: set, list, remove", RunE: needsSubcommand}
+	list := &cobra.Command{
+		Use: "list", Short: "The names of the secrets; their values are never shown", Args: args(0, 0, "plumb secret list"),
+		RunE: a.loggedIn(func(c *cobra.Command, _ []string, s *service) error {
+			all, err := ask[[]contract.Secret](s)(s.ListSecrets(c.Context()))
+			if err != nil {
+				return err
+			}
+			return a.show(all, func() table {
+				t := table{columns: []string{"NAME", "KIND", "SET", "BY"}}
+				for _, x := range all {
+					t.rows = append(t.rows, []string{x.Name, x.Kind, x.Set.Local().Format("2006-01-02 15:04"), x.SetBy})
+				}
+				return t
+			})
+		}),
+	}
+	remove := &cobra.Command{
+		Use: "remove NAME", Short: "Forget a secret", Args: args(1, 1, "plumb secret remove NAME"),
+		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
+			_, err := ask[nothing](s)(s.RemoveSecret(c.Context(), given[0]))
+			return err
+		}),
+	}
+	c.AddCommand(a.secretSet(), list, remove)
+	return c
+}

@@ -1,0 +1,446 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"plumbbob/internal/api/contract"
+)
+
+// wish is what was asked for on the command line.
+type wish struct {
+	kind     contract.OperationKind
+	means    string
+	outlets  []string
+	hold     time.Duration
+	within   time.Duration
+	force    bool
+	endpoint string
+	button   string
+	preview  bool
+	yes      bool
+	why      string
+	override []string
+	names    []string
+	follow   bool
+
+	// Of groups, and of what is for later.
+	site, pdu, ups, tag string
+	at                  string
+	atOnce              int
+	gap                 time.Duration
+	goOn                bool
+	until               string
+}
+
+// together says whether more is asked for than one operation at once.
+func (w wish) together() bool { return w.site+w.pdu+w.ups+w.tag+w.at != "" }
+
+// An action is one of the commands that operate on devices.
+type action struct {
+	kind  contract.OperationKind
+	short string
+	long  string
+	flags func(f *pflag.FlagSet, w *wish)
+}
+
+const meansHelp = "command, chassis, wake, panel, poe or outlet; the gentlest that can work now by default"
+
+var actions = []action{
+	{contract.OperationKindOn, "Switch a device on", switched, switchFlags},
+	{contract.OperationKindOff, "Switch a device off at once", switched, switchFlags},
+	{contract.OperationKindCycle, "Switch a device off, wait, and on again", switched, func(f *pflag.FlagSet, w *wish) {
+		switchFlags(f, w)
+		f.DurationVar(&w.hold, "hold", 10*time.Second, "how long to stay off")
+	}},
+	{contract.OperationKindShutdown, "Ask a device's operating system to shut down, and wait", "By its command line, its controller or the button on its front.", func(f *pflag.FlagSet, w *wish) {
+		f.DurationVar(&w.within, "within", 3*time.Minute, "how long it may take")
+		f.BoolVar(&w.force, "force", false, "switch it off when it has not shut down by then")
+		f.StringVar(&w.means, "means", "", meansHelp)
+	}},
+	{contract.OperationKindReset, "Start a device's system anew, with its power on", "By its command line, which is the gentlest, its controller, or the reset button on its front.", func(f *pflag.FlagSet, w *wish) {
+		f.StringVar(&w.means, "means", "", meansHelp)
+	}},
+	{contract.OperationKindNmi, "Send a diagnostic interrupt to a device", "Through its controller. Most systems write a memory dump and restart.", nil},
+	{contract.OperationKindSleep, "Tell a device's operating system to sleep", "By its command line. plumb on wakes it.", nil},
+	{contract.OperationKindPress, "Press a button on the front of a device", "Through the panel leads of a KVM. A press of power for longer than 4 s has firmware\ncut the power.", func(f *pflag.FlagSet, w *wish) {
+		f.DurationVar(&w.hold, "for", 400*time.Millisecond, "how long to press")
+		f.StringVar(&w.button, "button", "power", "power or reset")
+	}},
+	{contract.OperationKindRestart, "Start a controller or a card itself anew", "Its host, or what it switches, goes on as it is: that is seen to.", func(f *pflag.FlagSet, w *wish) {
+		f.StringVar(&w.endpoint, "endpoint", "", "which one; the first that can be by default")
+		f.BoolVar(&w.force, "cold", false, "from the very beginning, where it can be less")
+	}},
+}
+
+const switched = `Nothing is believed that is not measured: the operation is done when the draw,
+the chassis or the light on its front says so, and the device answers again.`
+
+func switchFlags(f *pflag.FlagSet, w *wish) {
+	f.StringSliceVar(&w.outlets, "outlet", nil, "only this outlet, PDU/NUMBER; all feeds of the device by default")
+	f.StringVar(&w.means, "means", "", meansHelp)
+}
+
+func (a *app) operateCommands() []*cobra.Command {
+	var out []*cobra.Command
+	for _, x := range actions {
+		w := &wish{kind: x.kind}
+		c := &cobra.Command{
+			Use: string(x.kind) + " DEVICE… | --site SITE | --pdu PDU | --ups UPS | --tag TAG", Short: x.short,
+			Long:    x.short + ".\n\n" + x.long + "\n\nWhat would be taken down is shown first, and has to be agreed to.",
+			Example: fmt.Sprintf("  plumb %[1]s skarvoe-kiosk --preview\n  plumb %[1]s skarvoe-kiosk --yes --why \"hung\" --follow", x.kind),
+			Args:    args(0, 500, "plumb "+string(x.kind)+" DEVICE…"),
+			RunE:    func(c *cobra.Command, devices []string) error { return a.operate(c.Context(), devices, *w) },
+		}
+		f := c.Flags()
+		if x.flags != nil {
+			x.flags(f, w)
+		}
+		f.BoolVar(&w.preview, "preview", false, "only show what it would take down")
+		f.BoolVarP(&w.yes, "yes", "y", false, "agree to the preview without being asked")
+		f.StringVar(&w.why, "why", "", "the reason, for the journal")
+		f.StringSliceVar(&w.override, "override", nil, "go ahead against this interlock; needs --why")
+		f.StringSliceVar(&w.names, "name", nil, "the name of a guarded device that may be cut")
+		f.BoolVarP(&w.follow, "follow", "f", false, "stay, and show the steps as they happen")
+		groupFlags(f, w)
+		out = append(out, c)
+	}
+	return out
+}
+
+func (w wish) intent(device string) contract.Intent {
+	in := contract.Intent{Kind: w.kind, Device: device, Force: &w.force}
+	if len(w.outlets) > 0 {
+		in.Outlets = &w.outlets
+	}
+	if w.hold > 0 {
+		in.HoldSeconds = new(w.hold.Seconds())
+	}
+	if w.means != "" {
+		in.Means = new(contract.Means(w.means))
+	}
+	if w.within > 0 {
+		in.WithinSeconds = new(w.within.Seconds())
+	}
+	if w.endpoint != "" {
+		in.Endpoint = &w.endpoint
+	}
+	if w.button != "" {
+		in.Button = new(contract.IntentButton(w.button))
+	}
+	return in
+}
+
+// request asks for what a preview describes.
+func (w wish) request(p contract.Preview) contract.OperationRequest {
+	return contract.OperationRequest{Intent: w.intent(p.Device), Digest: p.Digest, Why: &w.why, Names: &w.names, Override: &w.override}
+}
+
+func (a *app) operate(ctx context.Context, devices []string, w wish) error {
+	s, err := a.service()
+	if err != nil {
+		return err
+	}
+	if w.means != "" && !contract.Means(w.means).Valid() {
+		return fail(ExitUsage, "--means: %q is not command, chassis, wake, panel, poe or outlet", w.means)
+	}
+	if len(w.override) > 0 && w.why == "" {
+		return fail(ExitUsage, "--override needs a reason: add --why TEXT")
+	}
+	if len(devices) != 1 || w.together() {
+		return a.operateGroup(ctx, s, devices, w)
+	}
+	p, err := ask[contract.Preview](s)(s.PreviewOperation(ctx, w.intent(devices[0])))
+	if err != nil {
+		return err
+	}
+	if w.preview && a.output != "table" {
+		return a.show([]contract.Preview{p}, func() table { return previewTable([]contract.Preview{p}) })
+	}
+	if !w.yes || w.preview {
+		a.preview(p)
+	}
+	if err := stands(p.Interlocks, w); err != nil || w.preview {
+		return err
+	}
+	if err := a.agree(title(p), p.Interlocks, &w); err != nil {
+		return err
+	}
+	o, err := ask[contract.Operation](s)(s.RequestOperation(ctx, w.request(p)))
+	if err != nil {
+		return err
+	}
+	return a.begun(ctx, s, o, w)
+}
+
+// stands says which interlocks no answer of the user could lift.
+func stands(ls []contract.Interlock, w wish) error {
+	for _, l := range ls {
+		switch {
+		case l.Name == "out-of-reach":
+			return fail(ExitUnreachable, "%s", l.Reason)
+		case l.Lift == contract.InterlockLiftNever:
+			return fail(ExitRefused, "refused (%s): %s", l.Name, l.Reason)
+		case l.Lift == contract.InterlockLiftReason && !slices.Contains(w.override, l.Name):
+			needs := ""
+			if l.Role != nil {
+				needs = fmt.Sprintf(" (needs the role %s)", *l.Role)
+			}
+			return fail(ExitRefused, "refused (%s): %s. To go ahead all the same: --override %s --why TEXT%s", l.Name, l.Reason, l.Name, needs)
+		}
+	}
+	return nil
+}
+
+// agree asks for what is still missing: names of guarded devices, and a yes.
+func (a *app) agree(what string, ls []contract.Interlock, w *wish) error {
+	for _, l := range ls {
+		if l.Lift != contract.InterlockLiftName {
+			continue
+		}
+		for _, name := range deref(l.Devices) {
+			if slices.Contains(w.names, name) {
+				continue
+			}
+			if !a.terminal() || w.yes {
+				return fail(ExitRefused, "refused (%s): %s. Name it with --name %s", l.Name, l.Reason, name)
+			}
+			typed, err := a.line(fmt.Sprintf("%s is guarded. Type its name to cut it: ", name))
+			if err != nil {
+				return err
+			}
+			if typed != name {
+				return fail(ExitRefused, "refused (%s): %q is not %s; nothing was done", l.Name, typed, name)
+			}
+			w.names = append(w.names, name)
+		}
+	}
+	if w.yes {
+		return nil
+	}
+	if !a.terminal() {
+		return fail(ExitUsage, "nobody is there to agree: add --yes to go ahead, or --preview only to look")
+	}
+	typed, err := a.line(what + "? Type yes: ")
+	if err != nil {
+		return err
+	}
+	if typed != "yes" {
+		return fail(ExitFailed, "left as it is")
+	}
+	return nil
+}
+
+// begun says that an operation is under way, or follows it to its end.
+func (a *app) begun(ctx context.Context, s *service, o contract.Operation, w wish) error {
+	if !w.follow {
+		if a.output != "table" {
+			return a.show([]contract.Operation{o}, func() table { return operationTable([]contract.Operation{o}, time.Local) })
+		}
+		fmt.Fprintf(a.out, "%s: operation %s is under way. Watch it with plumb op show %s --follow\n", o.Outcome, o.ID, o.ID)
+		return nil
+	}
+	if a.output == "table" {
+		fmt.Fprintf(a.out, "%s\n", a.paint("bold", fmt.Sprintf("%s: operation %s", o.Outcome, o.ID)))
+	}
+	o, err := a.followOperation(ctx, s, o.ID)
+	if err != nil || ctx.Err() != nil {
+		return err
+	}
+	return a.ended(o)
+}
+
+// ended says how an operation went.
+func (a *app) ended(o contract.Operation) error {
+	if a.output != "table" {
+		if err := a.show([]contract.Operation{o}, func() table { return operationTable([]contract.Operation{o}, time.Local) }); err != nil {
+			return err
+		}
+	} else {
+		fmt.Fprintln(a.out, a.paint(string(o.State), wrap(o.Outcome, a.width, "")))
+	}
+	if o.State == contract.OperationStateFailed {
+		return fail(ExitFailed, "failed: %s", o.Device)
+	}
+	return nil
+}
+
+// title says what a preview is of: "Cycle outlet 3 of skarvoe-pdu, skarvoe-router".
+func title(p contract.Preview) string {
+	if strings.Contains(p.Title, p.Device) {
+		return p.Title
+	}
+	return p.Title + ", " + p.Device
+}
+
+func (a *app) preview(p contract.Preview) {
+	fmt.Fprintln(a.out, a.paint("bold", title(p)))
+	for _, o := range p.Outlets {
+		if o.Known {
+			state := map[bool]string{true: "on", false: "off"}[*o.On]
+			stale := ""
+			if !o.Fresh {
+				stale = ", stale"
+			}
+			fmt.Fprintf(a.out, "  now: %s %s, %s%s\n", o.Place, state, orDash(watts(o.W)), stale)
+		}
+	}
+	for _, l := range p.Lines {
+		fmt.Fprintf(a.out, "  %s\n", wrap(l.Text, a.width-2, "    "))
+	}
+	for _, l := range p.Interlocks {
+		fmt.Fprintln(a.out, a.paint("failed", "  ! "+wrap(l.Name+": "+l.Reason, a.width-4, "    ")))
+	}
+}
+
+func previewTable(ps []contract.Preview) table {
+	t := table{columns: []string{"device", "kind", "text"}}
+	for _, p := range ps {
+		for _, l := range p.Lines {
+			t.rows = append(t.rows, []string{p.Device, string(l.Kind), l.Text})
+		}
+		for _, l := range p.Interlocks {
+			t.rows = append(t.rows, []string{p.Device, "interlock " + l.Name, l.Reason})
+		}
+	}
+	return t
+}
+
+func (a *app) opCommand() *cobra.Command {
+	c := &cobra.Command{Use: "op", Short: "Operations: list, show, cancel", RunE: needsSubcommand}
+	c.AddCommand(a.opListCommand(), a.opShowCommand(), a.opCancelCommand())
+	return c
+}
+
+// needsSubcommand is for commands that only group others.
+func needsSubcommand(c *cobra.Command, given []string) error {
+	var names []string
+	for _, s := range c.Commands() {
+		names = append(names, s.Name())
+	}
+	if len(given) > 0 {
+		return fail(ExitUsage, "there is no %s %s: there is %s", c.CommandPath(), given[0], strings.Join(names, ", "))
+	}
+	return fail(ExitUsage, "write: %s %s", c.CommandPath(), strings.Join(names, "|"))
+}
+
+func (a *app) opListCommand() *cobra.Command {
+	var device, state string
+	var limit int
+	c := &cobra.Command{
+		Use: "list", Short: "The newest operations", Args: args(0, 0, "plumb op list [--device DEVICE] [--state STATE]"),
+		RunE: a.loggedIn(func(c *cobra.Command, _ []string, s *service) error {
+			p := contract.ListOperationsParams{Limit: &limit}
+			if device != "" {
+				p.Device = &device
+			}
+			if state != "" {
+				if !contract.OperationState(state).Valid() {
+					return fail(ExitUsage, "--state: %q is none of running, done, failed, cancelled", state)
+				}
+				p.State = new(contract.OperationState(state))
+			}
+			os, err := ask[[]contract.Operation](s)(s.ListOperations(c.Context(), &p))
+			if err != nil {
+				return err
+			}
+			if len(os) == 0 && a.output == "table" {
+				fmt.Fprintln(a.out, "No operation is on record.")
+				return nil
+			}
+			if device != "" && a.output == "table" {
+				for _, o := range os { // the newest that knows
+					if o.Usually != nil {
+						fmt.Fprintf(a.out, "%s usually answers again after %s.\n", device, *o.Usually)
+						break
+					}
+				}
+			}
+			return a.show(os, func() table { return operationTable(os, time.Local) })
+		}),
+	}
+	c.Flags().StringVar(&device, "device", "", "only on this device")
+	c.Flags().StringVar(&state, "state", "", "running, done, failed or cancelled")
+	c.Flags().IntVar(&limit, "limit", 20, "how many")
+	return c
+}
+
+func operationTable(os []contract.Operation, zone *time.Location) table {
+	t := table{columns: []string{"ID", "ASKED", "STATE", "BY", "OUTCOME"}}
+	for _, o := range os {
+		t.rows = append(t.rows, []string{o.ID, o.Asked.In(zone).Format("02 Jan 15:04"), string(o.State), o.By, o.Outcome})
+		t.styles = append(t.styles, map[contract.OperationState]string{contract.OperationStateFailed: "failed", contract.OperationStateRunning: "waking"}[o.State])
+	}
+	return t
+}
+
+func (a *app) opShowCommand() *cobra.Command {
+	var follow, proof bool
+	c := &cobra.Command{
+		Use: "show ID", Short: "One operation with its steps", Args: args(1, 1, "plumb op show ID [--follow]"),
+		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
+			o, err := ask[contract.Operation](s)(s.GetOperation(c.Context(), given[0]))
+			if err != nil {
+				return err
+			}
+			if a.output != "table" {
+				return a.show(o, func() table { return operationTable([]contract.Operation{o}, time.Local) })
+			}
+			fmt.Fprintf(a.out, "%s %s, asked for by %s at %s\n", a.paint("bold", o.ID), a.paint(string(o.State), string(o.State)), o.By, clock(o.Asked, time.Local))
+			if o.Why != "" {
+				fmt.Fprintln(a.out, "because "+o.Why)
+			}
+			if follow {
+				if o, err = a.followOperation(c.Context(), s, o.ID); err != nil || c.Context().Err() != nil {
+					return err
+				}
+				return a.ended(o)
+			}
+			(&drawing{a: a, said: map[int]string{}}).draw(o, time.Local)
+			fmt.Fprintln(a.out, wrap(o.Outcome, a.width, ""))
+			if proof {
+				a.table(proofTable(deref(o.Proof)))
+			}
+			return nil
+		}),
+	}
+	c.Flags().BoolVarP(&follow, "follow", "f", false, "stay until it has ended")
+	c.Flags().BoolVar(&proof, "proof", false, "what was measured and seen of the device before and after")
+	return c
+}
+
+func proofTable(list []contract.Proof) table {
+	t := table{columns: []string{"WHAT", "BEFORE", "AFTER"}}
+	for _, p := range list {
+		t.rows = append(t.rows, []string{p.Name, orDash(text(p.Before)), orDash(text(p.After))})
+	}
+	return t
+}
+
+func text(s *string) string {
+	if s == nil {
+		return ""
+	}
+	return *s
+}
+
+func (a *app) opCancelCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "cancel ID", Short: "Stop at the next safe point; what was switched off comes back first",
+		Args: args(1, 1, "plumb op cancel ID"),
+		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
+			o, err := ask[contract.Operation](s)(s.CancelOperation(c.Context(), given[0]))
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "Operation %s stops at the next safe point.\n", o.ID)
+			return nil
+		}),
+	}
+}

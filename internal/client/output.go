@@ -1,0 +1,196 @@
+package client
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"go.yaml.in/yaml/v3"
+
+	"plumbbob/internal/api/contract"
+	"plumbbob/internal/core/verdict"
+)
+
+// A table is rows of cells. The last column takes what room is left.
+type table struct {
+	columns []string
+	rows    [][]string
+	styles  []string // of rows, or none
+}
+
+// show prints a value in the form that was asked for: as a table, or whole.
+func (a *app) show(value any, t func() table) error {
+	switch a.output {
+	case "json":
+		enc := json.NewEncoder(a.out)
+		enc.SetIndent("", "  ")
+		return enc.Encode(value)
+	case "yaml":
+		return a.yaml(value)
+	case "csv":
+		x := t()
+		w := csv.NewWriter(a.out)
+		if err := w.Write(x.columns); err != nil {
+			return err
+		}
+		for _, r := range x.rows {
+			if err := w.Write(r); err != nil {
+				return err
+			}
+		}
+		w.Flush()
+		return w.Error()
+	}
+	a.table(t())
+	return nil
+}
+
+// yaml prints a value with the names that it has in JSON.
+func (a *app) yaml(value any) error {
+	text, err := json.Marshal(value)
+	if err != nil {
+		return err
+	}
+	var plain yaml.Node // keeps the order; JSON is YAML
+	if err := yaml.Unmarshal(text, &plain); err != nil {
+		return err
+	}
+	unflow(&plain)
+	enc := yaml.NewEncoder(a.out)
+	enc.SetIndent(2)
+	return enc.Encode(&plain)
+}
+
+func unflow(n *yaml.Node) {
+	n.Style = 0
+	for _, c := range n.Content {
+		unflow(c)
+	}
+}
+
+func (a *app) table(t table) {
+	widths := make([]int, len(t.columns))
+	for i, c := range t.columns {
+		widths[i] = utf8.RuneCountInString(c)
+		for _, r := range t.rows {
+			widths[i] = max(widths[i], utf8.RuneCountInString(r[i]))
+		}
+	}
+	room := a.width
+	for _, w := range widths[:len(widths)-1] {
+		room -= w + 2
+	}
+	last := max(12, min(widths[len(widths)-1], room))
+	a.row(t.columns, widths, last, "head")
+	for i, r := range t.rows {
+		style := ""
+		if i < len(t.styles) {
+			style = t.styles[i]
+		}
+		a.row(r, widths, last, style)
+	}
+}
+
+func (a *app) row(cells []string, widths []int, last int, style string) {
+	var b strings.Builder
+	for i, c := range cells {
+		if i == len(cells)-1 {
+			b.WriteString(cut(c, last))
+			break
+		}
+		pad := strings.Repeat(" ", widths[i]-utf8.RuneCountInString(c))
+		if numeric(c) {
+			c, pad = pad, c // to the right
+		}
+		b.WriteString(c + pad + "  ")
+	}
+	fmt.Fprintln(a.out, a.paint(style, strings.TrimRight(b.String(), " ")))
+}
+
+func numeric(s string) bool {
+	return s != "" && (s[0] >= '0' && s[0] <= '9') && strings.HasSuffix(s, "W")
+}
+
+// cut shortens text to a width.
+func cut(s string, width int) string {
+	if utf8.RuneCountInString(s) <= width {
+		return s
+	}
+	return string([]rune(s)[:max(0, width-1)]) + "…"
+}
+
+// Colours say nothing that the words do not: they only help to find it.
+var colours = map[string]string{
+	"head": "2", "hung": "1;31", "dark": "1;35", "strained": "33", "waking": "36", "cut-off": "90", "unknown": "90", "parked": "90",
+	"failed": "31", "done": "32", "bold": "1", "dim": "2",
+}
+
+func (a *app) paint(style, text string) string {
+	if code := colours[style]; a.colour && code != "" && text != "" {
+		return "\x1b[" + code + "m" + text + "\x1b[0m"
+	}
+	return text
+}
+
+// wrap breaks text into lines of a width, each with an indent but the first.
+func wrap(s string, width int, indent string) string {
+	var b strings.Builder
+	n := 0
+	for i, w := range strings.Fields(s) {
+		l := utf8.RuneCountInString(w)
+		switch {
+		case i == 0:
+		case n+1+l > width:
+			b.WriteString("\n" + indent)
+			n = utf8.RuneCountInString(indent)
+		default:
+			b.WriteByte(' ')
+			n++
+		}
+		b.WriteString(w)
+		n += l
+	}
+	return b.String()
+}
+
+// clock writes a time of day in a zone, with the date when it is not today.
+func clock(t time.Time, zone *time.Location) string {
+	t, now := t.In(zone), time.Now().In(zone)
+	if t.YearDay() == now.YearDay() && t.Year() == now.Year() {
+		return t.Format("15:04:05")
+	}
+	return t.Format("2 Jan 15:04:05")
+}
+
+// age writes how long ago something was.
+func age(t time.Time) string { return verdict.Age(time.Since(t)) }
+
+func watts(w *float64) string {
+	if w == nil {
+		return ""
+	}
+	return fmt.Sprintf("%.1f W", *w)
+}
+
+func words(s contract.VerdictState) string { return strings.ReplaceAll(string(s), "-", " ") }
+
+func zoneOf(name string) *time.Location {
+	if z, err := time.LoadLocation(name); err == nil {
+		return z
+	}
+	return time.UTC
+}
+
+// reason writes a piece of evidence with its time.
+func reason(r contract.Reason, zone *time.Location) string {
+	switch {
+	case r.At == nil:
+		return r.Text
+	case r.Since != nil && *r.Since:
+		return r.Text + " since " + clock(*r.At, zone)
+	}
+	return r.Text
+}

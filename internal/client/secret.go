@@ -1,0 +1,132 @@
+package client
+
+import (
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"plumbbob/internal/api/contract"
+	"plumbbob/internal/secret"
+)
+
+// secretForm is how a secret is described on the command line. What is secret
+// itself is asked for.
+type secretForm struct {
+	v3User, auth, priv    string
+	ipmiUser, login       string
+	sshUser, keyFile      string
+	v1, token, controller bool
+}
+
+func (a *app) secretSet() *cobra.Command {
+	var form secretForm
+	c := &cobra.Command{
+		Use: "set NAME", Short: "Add or replace a secret",
+		Long: `Add or replace a secret. What is secret is asked for, or read from standard
+input, a line each: the community for SNMP v2c; the authentication and the
+privacy pass phrase for SNMPv3, which is chosen with --v3-user; the password for
+IPMI, which is chosen with --ipmi-user, and for HTTP and SSH with --login; the
+key or token for HTTP with --token. A private key for SSH is read from a file,
+with --ssh-user and --key-file.`,
+		Args: args(1, 1, "plumb secret set NAME [--v3-user USER | --v1 | --ipmi-user USER | --login USER | --token | --ssh-user USER --key-file FILE]"),
+		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
+			v, err := a.fill(form)
+			if err != nil {
+				return err
+			}
+			if _, err := ask[nothing](s)(s.SetSecret(c.Context(), given[0], v)); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "Secret %s is set.\n", given[0])
+			return nil
+		}),
+	}
+	f := c.Flags()
+	f.StringVar(&form.v3User, "v3-user", "", "SNMPv3 with this user")
+	f.StringVar(&form.ipmiUser, "ipmi-user", "", "IPMI with this user")
+	f.StringVar(&form.login, "login", "", "HTTP or SSH, with this user and a password")
+	f.StringVar(&form.sshUser, "ssh-user", "", "SSH with this user and a private key")
+	f.StringVar(&form.keyFile, "key-file", "", "with --ssh-user: the private key, without a pass phrase")
+	f.BoolVar(&form.token, "token", false, "HTTP, with a key or a token")
+	f.BoolVar(&form.v1, "v1", false, "SNMP v1, which neither encrypts nor proves anything")
+	f.BoolVar(&form.controller, "controller-key", false, "with --ipmi-user: ask for the controller's key as well")
+	f.StringVar(&form.auth, "auth", "sha256", "authentication protocol: "+strings.Join(secret.AuthProtocols, ", "))
+	f.StringVar(&form.priv, "priv", "aes128", "privacy protocol: "+strings.Join(secret.PrivProtocols, ", "))
+	return c
+}
+
+// fill asks for what a form leaves open.
+func (a *app) fill(form secretForm) (v contract.SecretValue, err error) {
+	chosen := 0
+	for _, on := range []bool{form.v3User != "", form.ipmiUser != "", form.login != "", form.sshUser != "", form.v1, form.token} {
+		if on {
+			chosen++
+		}
+	}
+	if chosen > 1 {
+		return v, fail(ExitUsage, "--v3-user, --v1, --ipmi-user, --login, --token and --ssh-user: only one of them")
+	}
+	of := func(kind string, user *string) {
+		v.Kind = contract.SecretValueKind(kind)
+		if *user != "" {
+			v.User = user
+		}
+	}
+	none := ""
+	switch {
+	case form.sshUser != "":
+		of(secret.SSHKey, &form.sshUser)
+		text, err := os.ReadFile(form.keyFile)
+		if err != nil {
+			return v, fail(ExitUsage, "--key-file: %s", err)
+		}
+		v.Password = new(string(text))
+		return v, nil
+	case form.ipmiUser != "":
+		of(secret.IPMI, &form.ipmiUser)
+		lines := []typed{{"Password: ", &v.Password}}
+		if form.controller {
+			lines = append(lines, typed{"Controller key: ", &v.ControllerKey})
+		}
+		err = a.secretLines(lines)
+		return v, err
+	case form.login != "":
+		of(secret.Login, &form.login)
+		err = a.secretLines([]typed{{"Password: ", &v.Password}})
+		return v, err
+	case form.token:
+		of(secret.Token, &none)
+		err = a.secretLines([]typed{{"Token: ", &v.Password}})
+		return v, err
+	case form.v3User != "":
+		of(secret.SNMPv3, &form.v3User)
+		v.AuthProtocol, v.PrivProtocol = &form.auth, &form.priv
+		err = a.secretLines([]typed{{"Authentication pass phrase: ", &v.AuthPass}, {"Privacy pass phrase: ", &v.PrivPass}})
+		return v, err
+	case form.v1:
+		of(secret.SNMPv1, &none)
+	default:
+		of(secret.SNMPv2c, &none)
+	}
+	err = a.secretLines([]typed{{"Community: ", &v.Community}})
+	return v, err
+}
+
+// typed is one secret that is typed, and where it goes.
+type typed struct {
+	prompt string
+	to     **string
+}
+
+func (a *app) secretLines(lines []typed) error {
+	for _, l := range lines {
+		v, err := a.hidden(l.prompt)
+		if err != nil {
+			return err
+		}
+		*l.to = &v
+	}
+	return nil
+}
