@@ -1,0 +1,366 @@
+import { keepPreviousData, type QueryClient, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import {
+  api,
+  type ControllerChange,
+  type GroupIntent,
+  type GroupRequest,
+  type IncidentSaying,
+  type Intent,
+  type NewPassword,
+  type OperationRequest,
+  type Role,
+  type SupplyCommand,
+  unwrap,
+  type WiringCheck,
+} from './client'
+
+// Everything is loaded once; the stream of changes says when it is old.
+const live = { staleTime: Number.POSITIVE_INFINITY }
+
+export const useSession = () =>
+  useQuery({
+    queryKey: ['session'],
+    queryFn: ({ signal }) => unwrap(api.GET('/session', { signal })),
+    staleTime: Number.POSITIVE_INFINITY,
+    retry: false,
+  })
+
+export const boardQuery = {
+  queryKey: ['board'],
+  queryFn: ({ signal }: { signal: AbortSignal }) => unwrap(api.GET('/board', { signal })),
+  ...live,
+}
+
+export const useBoard = () => useQuery(boardQuery)
+
+export const useDevice = (key: string) =>
+  useQuery({
+    queryKey: ['device', key],
+    queryFn: ({ signal }) => unwrap(api.GET('/devices/{key}', { params: { path: { key } }, signal })),
+    ...live,
+  })
+
+export const useDraw = (key: string, hours: number) =>
+  useQuery({
+    queryKey: ['draw', key, hours],
+    queryFn: ({ signal }) => {
+      const to = new Date()
+      const from = new Date(to.getTime() - hours * 3_600_000)
+      const query = { from: from.toISOString(), to: to.toISOString() }
+      return unwrap(api.GET('/devices/{key}/draw', { params: { path: { key }, query }, signal }))
+    },
+    ...live,
+    staleTime: 60_000,
+  })
+
+export const usePower = () =>
+  useQuery({
+    queryKey: ['power'],
+    queryFn: ({ signal }) => unwrap(api.GET('/power', { signal })),
+    ...live,
+  })
+
+const wiringKey = (site: string) => ['wiring', site]
+
+export const useWiring = (site: string) =>
+  useQuery({
+    queryKey: wiringKey(site),
+    queryFn: ({ signal }) => unwrap(api.GET('/wiring/{site}', { params: { path: { site } }, signal })),
+    staleTime: 60_000,
+  })
+
+export const useCheckWiring = (site: string) => {
+  const client = useQueryClient()
+  return useMutation({
+    retry: false,
+    mutationFn: (body: WiringCheck) => unwrap(api.POST('/wiring/{site}', { params: { path: { site } }, body })),
+    onSuccess: (w) => client.setQueryData(wiringKey(site), w),
+  })
+}
+
+export const useStopWiring = (site: string) =>
+  useMutation({
+    retry: false,
+    mutationFn: () => unwrap(api.DELETE('/wiring/{site}', { params: { path: { site } } })),
+  })
+
+export const useSupply = (key: string) =>
+  useQuery({
+    queryKey: ['device', key, 'supply'],
+    queryFn: ({ signal }) => unwrap(api.GET('/devices/{key}/supply', { params: { path: { key } }, signal })),
+    ...live,
+  })
+
+export const useCommandSupply = (key: string) => {
+  const client = useQueryClient()
+  return useMutation({
+    retry: false, // a browser never repeats a command that may have arrived
+    mutationFn: (body: SupplyCommand) => unwrap(api.POST('/devices/{key}/supply', { params: { path: { key } }, body })),
+    onSuccess: (supply) => client.setQueryData(['device', key, 'supply'], supply),
+  })
+}
+
+export const usePorts = (key: string) =>
+  useQuery({
+    queryKey: ['device', key, 'ports'],
+    queryFn: ({ signal }) => unwrap(api.GET('/devices/{key}/ports', { params: { path: { key } }, signal })),
+    ...live,
+  })
+
+/** The card itself is asked, so only when somebody wants to know. */
+export const useCard = (key: string, wanted: boolean) =>
+  useQuery({
+    queryKey: ['card', key],
+    queryFn: ({ signal }) => unwrap(api.GET('/devices/{key}/card', { params: { path: { key } }, signal })),
+    enabled: wanted,
+    ...live,
+  })
+
+export const useSeries = (key: string) =>
+  useQuery({
+    queryKey: ['series', key],
+    queryFn: ({ signal }) => unwrap(api.GET('/devices/{key}/series', { params: { path: { key } }, signal })),
+    staleTime: 60_000,
+  })
+
+/** A series over the last hours, or over the time that was zoomed to. */
+export const useHistory = (
+  key: string,
+  series: string | undefined,
+  hours: number,
+  zoom: { from: number; to: number } | undefined,
+) =>
+  useQuery({
+    queryKey: ['history', key, series, hours, zoom],
+    queryFn: ({ signal }) => {
+      const to = zoom ? zoom.to : Date.now()
+      const from = zoom ? zoom.from : to - hours * 3_600_000
+      const query = { series: [series ?? ''], from: new Date(from).toISOString(), to: new Date(to).toISOString() }
+      return unwrap(api.GET('/devices/{key}/history', { params: { path: { key }, query }, signal }))
+    },
+    enabled: series !== undefined,
+    placeholderData: keepPreviousData,
+    staleTime: 60_000,
+  })
+
+/** The readings with their last three hours. */
+export const useSensors = (key: string) =>
+  useQuery({
+    queryKey: ['device', key, 'sensors'],
+    queryFn: ({ signal }) =>
+      unwrap(api.GET('/devices/{key}/sensors', { params: { path: { key }, query: { hours: 3 } }, signal })),
+    ...live,
+  })
+
+export const useEvents = (key: string) =>
+  useQuery({
+    queryKey: ['device', key, 'events'],
+    queryFn: ({ signal }) => unwrap(api.GET('/devices/{key}/events', { params: { path: { key } }, signal })),
+    ...live,
+  })
+
+export const useSheet = (key: string) =>
+  useQuery({
+    queryKey: ['device', key, 'sheet'],
+    queryFn: ({ signal }) => unwrap(api.GET('/devices/{key}/sheet', { params: { path: { key } }, signal })),
+    ...live,
+  })
+
+export const useSheets = () =>
+  useQuery({
+    queryKey: ['sheets'],
+    queryFn: ({ signal }) => unwrap(api.GET('/sheets', { signal })),
+    staleTime: 60_000,
+  })
+
+/** The settings of a controller, read from it when they are asked for. */
+export const useController = (key: string, wanted: boolean) =>
+  useQuery({
+    queryKey: ['controller', key],
+    queryFn: ({ signal }) => unwrap(api.GET('/devices/{key}/controller', { params: { path: { key } }, signal })),
+    enabled: wanted,
+    retry: false,
+    ...live,
+  })
+
+/** What a change to a controller would do, and making it. */
+export const useChangeController = (key: string, change: ControllerChange) => {
+  const client = useQueryClient()
+  const post = (apply: boolean) =>
+    unwrap(api.POST('/devices/{key}/controller', { params: { path: { key } }, body: { ...change, apply } }))
+  const shown = useQuery({
+    queryKey: ['controller-change', key, change],
+    queryFn: () => post(false),
+    gcTime: 0,
+    staleTime: Number.POSITIVE_INFINITY,
+    retry: false,
+  })
+  const make = useMutation({
+    retry: false,
+    mutationFn: () => post(true),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['controller', key] }),
+  })
+  return { shown, make }
+}
+
+export const useJournal = (filter: { device?: string; who?: string; kind?: string; limit: number }) =>
+  useQuery({
+    queryKey: ['journal', filter],
+    queryFn: ({ signal }) => unwrap(api.GET('/journal', { params: { query: filter }, signal })),
+    placeholderData: (old) => old,
+    ...live,
+  })
+
+export const useOperation = (id: string) =>
+  useQuery({
+    queryKey: ['operation', id],
+    queryFn: ({ signal }) => unwrap(api.GET('/operations/{id}', { params: { path: { id } }, signal })),
+    ...live,
+  })
+
+export const useIncidents = (query: { all: boolean; text?: string; limit?: number }) =>
+  useQuery({
+    queryKey: ['incidents', query],
+    queryFn: ({ signal }) => unwrap(api.GET('/incidents', { params: { query }, signal })),
+    placeholderData: (old) => old,
+    ...live,
+  })
+
+export const useSayOfIncident = (id: string) => {
+  const client = useQueryClient()
+  return useMutation({
+    retry: false,
+    mutationFn: (body: IncidentSaying) => unwrap(api.POST('/incidents/{id}', { params: { path: { id } }, body })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['incidents'] }),
+  })
+}
+
+export const useAccounts = () =>
+  useQuery({
+    queryKey: ['accounts'],
+    queryFn: ({ signal }) => unwrap(api.GET('/accounts', { signal })),
+  })
+
+type AccountChange = { name: string } & (
+  | { what: 'add'; role: Role }
+  | { what: 'role'; role: Role }
+  | { what: 'reset' }
+  | { what: 'remove' }
+)
+
+/** Changes who may log in; where a password was generated, that is what comes back. */
+export const useChangeAccounts = () => {
+  const client = useQueryClient()
+  return useMutation({
+    retry: false,
+    mutationFn: async (c: AccountChange): Promise<NewPassword | undefined> => {
+      const params = { path: { name: c.name } }
+      switch (c.what) {
+        case 'add':
+          return unwrap(api.POST('/accounts', { body: { name: c.name, role: c.role } }))
+        case 'reset':
+          return unwrap(api.POST('/accounts/{name}/password', { params }))
+        case 'role':
+          return unwrap(api.PUT('/accounts/{name}/role', { params, body: { role: c.role } })).then(() => undefined)
+        case 'remove':
+          return unwrap(api.DELETE('/accounts/{name}', { params })).then(() => undefined)
+      }
+    },
+    onSettled: () => client.invalidateQueries({ queryKey: ['accounts'] }),
+  })
+}
+
+export const useChangePassword = () =>
+  useMutation({
+    retry: false,
+    mutationFn: (body: { old: string; new: string }) => unwrap(api.PUT('/password', { body })),
+  })
+
+/** What an operation would do, as things stand: looked at anew every time it is opened. */
+export const usePreview = (intent: Intent) =>
+  useQuery({
+    queryKey: ['preview', intent],
+    queryFn: ({ signal }) => unwrap(api.POST('/previews', { body: intent, signal })),
+    gcTime: 0,
+    staleTime: 0,
+    retry: false,
+  })
+
+export const useRequestOperation = () => {
+  const client = useQueryClient()
+  return useMutation({
+    retry: false, // a browser never repeats a command that may have arrived
+    mutationFn: (body: OperationRequest) => unwrap(api.POST('/operations', { body })),
+    onSuccess: (o) => client.setQueryData(['operation', o.id], (now: unknown) => now ?? o),
+  })
+}
+
+export const useCancelOperation = () =>
+  useMutation({
+    retry: false,
+    mutationFn: (id: string) => unwrap(api.POST('/operations/{id}/cancel', { params: { path: { id } } })),
+  })
+
+/** What several operations, or one for later, would do. */
+export const useGroupPreview = (intent: GroupIntent) =>
+  useQuery({
+    queryKey: ['group-preview', intent],
+    queryFn: ({ signal }) => unwrap(api.POST('/group-previews', { body: intent, signal })),
+    gcTime: 0,
+    staleTime: 0,
+    retry: false,
+    placeholderData: (old) => old,
+  })
+
+export const useRequestGroup = () => {
+  const client = useQueryClient()
+  return useMutation({
+    retry: false,
+    mutationFn: (body: GroupRequest) => unwrap(api.POST('/groups', { body })),
+    onSuccess: (g) => client.setQueryData(['group', g.id], (now: unknown) => now ?? g),
+  })
+}
+
+export const useGroup = (id: string) =>
+  useQuery({
+    queryKey: ['group', id],
+    queryFn: ({ signal }) => unwrap(api.GET('/groups/{id}', { params: { path: { id } }, signal })),
+    ...live,
+  })
+
+/** Groups that run, or wait for their time. */
+export const useOpenGroups = () =>
+  useQuery({
+    queryKey: ['groups'],
+    queryFn: ({ signal }) => unwrap(api.GET('/groups', { params: { query: { unended: true } }, signal })),
+    ...live,
+  })
+
+export const useCancelGroup = () =>
+  useMutation({
+    retry: false,
+    mutationFn: (id: string) => unwrap(api.POST('/groups/{id}/cancel', { params: { path: { id } } })),
+  })
+
+export const useLogIn = () => {
+  const client = useQueryClient()
+  return useMutation({
+    retry: false,
+    mutationFn: (body: { account: string; password: string }) => unwrap(api.POST('/session', { body })),
+    onSuccess: (session) => client.setQueryData(['session'], session),
+  })
+}
+
+export const useLogOut = () => {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: () => unwrap(api.DELETE('/session')),
+    onSettled: () => forgetEverything(client),
+  })
+}
+
+/** After this the log-in page is shown. */
+export function forgetEverything(client: QueryClient) {
+  client.clear()
+  void client.invalidateQueries({ queryKey: ['session'] })
+}

@@ -1,0 +1,41 @@
+import type { Hop, Preview } from '../api/client'
+import { useDevice } from '../api/hooks'
+import { Strand } from '../marks/lines'
+
+/** A strand as it will be: broken at what goes dark, and slack below that. */
+export function cutStrand(hops: Hop[], p: Pick<Preview, 'loses' | 'outlets'>): Hop[] {
+  const opened = new Set(p.outlets.map((o) => o.place.replace(` of ${o.outlet.split('/')[0]}`, '')))
+  let broken = false
+  return hops.map((h) => {
+    if (broken) return { ...h, state: 'slack', text: 'without' }
+    const dark = h.device !== undefined && p.loses.includes(h.device)
+    broken = dark || opened.has(h.label)
+    return broken ? { ...h, state: 'broken', text: dark ? 'goes dark' : 'switched off' } : h
+  })
+}
+
+/** The lines of a device as they will be meanwhile, with what hangs below it slack. */
+export function CutLines({ preview: p }: { preview: Preview }) {
+  const device = useDevice(p.device)
+  if (!device.data || p.loses.length === 0) return null
+  const { power, reach } = device.data
+  const n = p.cutOff.length
+  const below = n > 0 ? `${n} ${n === 1 ? 'device' : 'devices'}` : undefined
+  const columns = [
+    { name: 'Power line, meanwhile', hops: power[0] },
+    { name: 'Reach line, meanwhile', hops: reach[0], below },
+  ]
+  return (
+    <div className="mt-4 grid grid-cols-2 gap-4 rounded-md border border-rule p-3">
+      {columns.map(
+        (c) =>
+          c.hops && (
+            <div key={c.name} className="min-w-0">
+              <h3 className="mb-2 text-[12px] text-ink3">{c.name}</h3>
+              <Strand hops={cutStrand(c.hops.slice(-3), p)} self={p.device} below={c.below} />
+            </div>
+          ),
+      )}
+    </div>
+  )
+}

@@ -1,0 +1,84 @@
+import { useSyncExternalStore } from 'react'
+
+// One clock for everything that shows an age. A component is drawn anew only
+// when what it shows has changed, not at every tick.
+const listeners = new Set<() => void>()
+let ticking: ReturnType<typeof setInterval> | undefined
+
+function onTick(listener: () => void) {
+  listeners.add(listener)
+  ticking ??= setInterval(() => {
+    for (const l of listeners) l()
+  }, 1000)
+  return () => {
+    listeners.delete(listener)
+    if (listeners.size === 0) {
+      clearInterval(ticking)
+      ticking = undefined
+    }
+  }
+}
+
+const thisSecond = () => Math.floor(Date.now() / 1000) * 1000
+
+/** The moment, to the second. */
+export const useNow = () => useTicking(thisSecond)
+
+function useTicking<T extends string | number>(read: () => T): T {
+  return useSyncExternalStore(onTick, read, read)
+}
+
+/** "12 s", "4 min", "3 h", "24 days". */
+export function age(ms: number): string {
+  const s = Math.max(0, Math.floor(ms / 1000))
+  if (s < 60) return `${s} s`
+  if (s < 3600) return `${Math.floor(s / 60)} min`
+  if (s < 48 * 3600) return `${Math.floor(s / 3600)} h`
+  return `${Math.floor(s / 86400)} days`
+}
+
+/** The time of day in a site's zone, with the date when it is not today's. */
+export function clock(at: string, zone: string, now: number): string {
+  const d = new Date(at)
+  const day = (x: Date) => x.toLocaleDateString('en-CA', { timeZone: zone })
+  const time = d.toLocaleTimeString('en-GB', { timeZone: zone })
+  if (day(d) === day(new Date(now))) return time
+  return `${d.toLocaleDateString('en-GB', { timeZone: zone, day: 'numeric', month: 'short' })} ${time.slice(0, 5)}`
+}
+
+export function exact(at: string, zone: string): string {
+  return `${new Date(at).toLocaleString('en-GB', { timeZone: zone, dateStyle: 'full', timeStyle: 'long' })}`
+}
+
+/** "4 min ago", with the exact time on hover. */
+export function Ago({ at, zone }: { at: string; zone: string }) {
+  const said = useTicking(() => age(Date.now() - Date.parse(at)))
+  return (
+    <time dateTime={at} title={exact(at, zone)}>
+      {said} ago
+    </time>
+  )
+}
+
+export function At({ at, zone }: { at: string; zone: string }) {
+  const said = useTicking(() => clock(at, zone, Date.now()))
+  return (
+    <time dateTime={at} title={exact(at, zone)}>
+      {said}
+    </time>
+  )
+}
+
+/** "22.2 Wh", "1.95 kWh". */
+export function wattHours(wh: number | undefined): string {
+  if (wh === undefined) return ''
+  return wh < 1000 ? `${wh.toFixed(1)} Wh` : `${(wh / 1000).toFixed(2)} kWh`
+}
+
+/** "11.2 W", "148 W", "2.31 kW". */
+export function watts(w: number | undefined): string {
+  if (w === undefined) return ''
+  if (w < 100) return `${w.toFixed(1)} W`
+  if (w < 1000) return `${w.toFixed(0)} W`
+  return `${(w / 1000).toFixed(2)} kW`
+}
