@@ -1,0 +1,141 @@
+// Package browser drives headless Chromium, as the tests and the pictures in
+// docs/screenshots need it.
+package browser
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"sync"
+	"time"
+
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/page"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+)
+
+// Browser is one headless Chromium with one page.
+type Browser struct {
+	context.Context
+	close []func()
+
+	mu       sync.Mutex
+	messages []string
+}
+
+// Open starts Chromium with a new, empty profile.
+func Open(ctx context.Context) (*Browser, error) {
+	path, err := exec.LookPath("chromium")
+	if err != nil {
+		return nil, errors.New("chromium is not installed: apt-get install chromium")
+	}
+	profile, err := os.MkdirTemp("", "plumb-browser-")
+	if err != nil {
+		return nil, fmt.Errorf("browser: %w", err)
+	}
+	options := append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath(path), chromedp.UserDataDir(profile), chromedp.NoSandbox,
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
+		chromedp.Flag("force-color-profile", "srgb"), chromedp.Flag("font-render-hinting", "none"))
+	alloc, cancelAlloc := chromedp.NewExecAllocator(ctx, options...)
+	tab, cancelTab := chromedp.NewContext(alloc)
+	b := &Browser{Context: tab, close: []func(){cancelTab, cancelAlloc, func() { _ = os.RemoveAll(profile) }}}
+	chromedp.ListenTarget(tab, b.listen)
+	if err := chromedp.Run(tab, log.Enable()); err != nil {
+		b.Close()
+		return nil, fmt.Errorf("browser: %w", err)
+	}
+	return b, nil
+}
+
+// Close ends Chromium.
+func (b *Browser) Close() {
+	for _, f := range b.close {
+		f()
+	}
+}
+
+// listen gathers what the page complains about.
+func (b *Browser) listen(ev any) {
+	var text string
+	switch ev := ev.(type) {
+	case *log.EventEntryAdded:
+		if ev.Entry.Level == log.LevelError || ev.Entry.Level == log.LevelWarning {
+			text = fmt.Sprintf("%s: %s", ev.Entry.Text, ev.Entry.URL)
+		}
+	case *runtime.EventExceptionThrown:
+		text = ev.ExceptionDetails.Error()
+	}
+	if text != "" {
+		b.mu.Lock()
+		b.messages = append(b.messages, text)
+		b.mu.Unlock()
+	}
+}
+
+// Complaints returns what the page has complained about so far, and forgets it.
+func (b *Browser) Complaints() []string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	out := b.messages
+	b.messages = nil
+	return out
+}
+
+const patience = 40 * time.Second
+
+// Do runs actions, for a while at the most.
+func (b *Browser) Do(actions ...chromedp.Action) error {
+	ctx, cancel := context.WithTimeout(b.Context, patience)
+	defer cancel()
+	return chromedp.Run(ctx, actions...)
+}
+
+// Size sets the window, in CSS pixels; below 600 it is a phone.
+func Size(width, height int64) chromedp.Action {
+	return chromedp.ActionFunc(func(ctx context.Context) error {
+		return emulation.SetDeviceMetricsOverride(width, height, 1, width < 600).Do(ctx)
+	})
+}
+
+// Dark chooses the paper that the system wants.
+func Dark(dark bool) chromedp.Action {
+	value := "light"
+	if dark {
+		value = "dark"
+	}
+	return emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: value}})
+}
+
+// Text waits until some text stands on the page, all white space made single.
+func Text(text string) chromedp.Action {
+	return chromedp.Poll(fmt.Sprintf(`document.body.innerText.replace(/\s+/g, " ").includes(%q)`, text), nil, chromedp.WithPollingInterval(50*time.Millisecond))
+}
+
+// Click clicks the one button or link with this text.
+func Click(text string) chromedp.Action {
+	return chromedp.Click(fmt.Sprintf(`//*[self::button or self::a or @role="menuitem"][normalize-space(.)=%q and not(@disabled)]`, text), chromedp.BySearch, chromedp.NodeVisible)
+}
+
+// Visit goes to an address, and does not wait for the page: look for what
+// should stand on it.
+func Visit(url string) chromedp.Action {
+	return chromedp.ActionFunc(func(ctx context.Context) error {
+		_, _, _, _, err := page.Navigate(url).Do(ctx)
+		return err
+	})
+}
+
+// LogIn logs in on the log-in page.
+func LogIn(url, account, password string) chromedp.Action {
+	return chromedp.Tasks{
+		chromedp.Navigate(url), chromedp.WaitVisible(`input[type=password]`, chromedp.ByQuery),
+		chromedp.Evaluate(`document.querySelector('input[autocomplete=username]').select()`, nil),
+		chromedp.SendKeys(`input[autocomplete=username]`, account, chromedp.ByQuery),
+		chromedp.SendKeys(`input[type=password]`, password, chromedp.ByQuery), Click("Log in"),
+	}
+}

@@ -1,0 +1,195 @@
+package daemon
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"plumbbob/demo"
+	"plumbbob/internal/client"
+	"plumbbob/internal/estatefile"
+	"plumbbob/internal/lab"
+	"plumbbob/internal/password"
+	"plumbbob/internal/service"
+	"plumbbob/internal/store"
+	"plumbbob/web"
+)
+
+func demoCommand() *cobra.Command {
+	var level string
+	var f labFlags
+	o := service.Options{DataDir: ".demo", Traps: fmt.Sprintf("127.0.0.1:%d", trapPort), Console: web.Console()}
+	c := &cobra.Command{
+		Use: "demo", Short: "Run the lab, the service and the console with demo data",
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			return runDemo(c.Context(), c.OutOrStdout(), o, f, level)
+		},
+	}
+	serviceFlags(c, &o, &level)
+	f.add(c)
+	_ = c.Flags().Lookup("log").Value.Set("warn")
+	return c
+}
+
+// runDemo runs the lab and the service until ctx ends.
+func runDemo(ctx context.Context, out io.Writer, o service.Options, f labFlags, level string) (err error) {
+	if o.Log, err = newLog(os.Stderr, level); err != nil {
+		return err
+	}
+	l, text, err := f.start(o.Log)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, l.Close()) }()
+	s, err := service.Open(ctx, o)
+	if err != nil {
+		return err
+	}
+	pass, err := furnish(ctx, s, o.DataDir, text)
+	if err != nil {
+		return errors.Join(err, s.Close())
+	}
+	hint, err := logClientIn(ctx, s, o.DataDir)
+	if err != nil {
+		return errors.Join(err, s.Close())
+	}
+	fmt.Fprintf(out, `
+Plumb Bob with the gear of Tern Sound Ferries, simulated.
+
+  console    %s
+  log-in     %s
+  password   %s
+  others     i.marsh (steward), l.oduya (operator), desk (viewer): their
+             passwords are in %s
+
+In another terminal:
+  %sbin/plumb board
+  bin/plumbd lab fault hang skarvoe-router     and watch it being found out
+  %sbin/plumb cycle skarvoe-router --follow
+
+Ctrl-C stops it all.
+`, s.URL, service.FirstAccount, pass, filepath.Join(o.DataDir, staffFile), hint, hint)
+	if !l.Echo {
+		fmt.Fprintln(out, "\nNo ICMP here (it needs the right to make a TUN interface), so TCP and HTTP probes have to do.")
+	}
+	return s.Run(ctx)
+}
+
+// furnish gives a new demo its estate, its secrets, its people and its past, and
+// returns the password, which the demo keeps.
+func furnish(ctx context.Context, s *service.Service, dir, text string) (string, error) {
+	file := filepath.Join(dir, "admin-password")
+	if s.FirstPassword != "" {
+		if err := os.WriteFile(file, []byte(s.FirstPassword+"\n"), 0o600); err != nil {
+			return "", err
+		}
+	}
+	kept, err := os.ReadFile(file)
+	if err != nil {
+		kept = []byte("(changed)")
+	}
+	pass := strings.TrimSpace(string(kept))
+	v, err := s.Store.Estate(ctx)
+	switch {
+	case err == nil:
+		return pass, renew(ctx, s.Store, v, dir, text)
+	case !errors.Is(err, store.ErrNotFound):
+		return pass, err
+	}
+	for name, v := range lab.Secrets {
+		sealed, err := s.Sealer.Seal(name, v)
+		if err != nil {
+			return "", err
+		}
+		if err := s.Store.SetSecret(ctx, store.SealedSecret{Name: name, Kind: v.Kind, Sealed: sealed, SetBy: service.FirstAccount}); err != nil {
+			return "", err
+		}
+	}
+	e, err := estatefile.Parse("demo", []byte(text))
+	if err != nil {
+		return "", err
+	}
+	if err := writeHistory(ctx, s.Store, e, time.Now().UTC()); err != nil {
+		return "", err
+	}
+	hours := store.CalendarText{Name: "workshop-hours", Text: demo.WorkshopHours, SetAt: time.Now(), SetBy: service.FirstAccount}
+	if err := s.Store.SetCalendar(ctx, hours); err != nil {
+		return "", err
+	}
+	return pass, errors.Join(employ(ctx, s.Store, filepath.Join(dir, staffFile)), importEstate(ctx, s.Store, 0, dir, text))
+}
+
+// estateFile is what the demo has imported itself.
+const estateFile = "estate.yaml"
+
+func importEstate(ctx context.Context, db *store.Store, over int, dir, text string) error {
+	entry := store.Entry{At: time.Now(), Kind: store.EntryEstate, Who: service.FirstAccount, Text: "Estate imported: the demo estate", Result: "done"}
+	if err := db.SaveEstate(ctx, over, service.FirstAccount, text, nil, entry); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(dir, estateFile), []byte(text), 0o600)
+}
+
+// renew brings the estate of an older demo up to date, unless somebody has
+// changed it.
+func renew(ctx context.Context, db *store.Store, v store.EstateVersion, dir, text string) error {
+	ours, err := os.ReadFile(filepath.Join(dir, estateFile))
+	if err != nil || string(ours) != v.Text || v.Text == text {
+		return nil
+	}
+	return importEstate(ctx, db, v.ID, dir, text)
+}
+
+// staff are the people of the demo beside the first account.
+var staff = []struct{ name, role string }{{"i.marsh", "steward"}, {"l.oduya", "operator"}, {"desk", "viewer"}}
+
+// staffFile has their passwords.
+const staffFile = "staff-passwords"
+
+// employ makes the accounts of the staff.
+func employ(ctx context.Context, db *store.Store, file string) error {
+	var list strings.Builder
+	for _, p := range staff {
+		pass := password.Generate()
+		if err := db.CreateAccount(ctx, p.name, p.role, password.Hash(pass)); err != nil {
+			return err
+		}
+		fmt.Fprintf(&list, "%-8s %-9s %s\n", p.name, p.role, pass)
+	}
+	return os.WriteFile(file, []byte(list.String()), 0o600)
+}
+
+// logClientIn logs the local user's client in, unless it is logged in
+// somewhere else; then it says how to use a log-in of the demo's own.
+func logClientIn(ctx context.Context, s *service.Service, dir string) (hint string, err error) {
+	a, err := s.Store.Account(ctx, service.FirstAccount)
+	if err != nil {
+		return "", err
+	}
+	token := rand.Text() + rand.Text()
+	if err := s.Store.CreateSession(ctx, token, a.ID, store.ClientSession, "demo", time.Now().Add(24*time.Hour)); err != nil {
+		return "", err
+	}
+	c := client.Config{URL: s.URL, Account: a.Name, Token: token, Fingerprint: s.Fingerprint}
+	path, err := client.ConfigPath()
+	if err != nil {
+		return "", err
+	}
+	if was, err := client.ReadConfig(path); err == nil && (was.URL == "" || was.URL == c.URL) {
+		return "", c.Write(path)
+	}
+	path, err = filepath.Abs(filepath.Join(dir, "client.json"))
+	if err != nil {
+		return "", err
+	}
+	return "PLUMB_CONFIG=" + path + " ", c.Write(path)
+}

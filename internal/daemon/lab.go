@@ -1,0 +1,190 @@
+package daemon
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"plumbbob/demo"
+	"plumbbob/internal/estatefile"
+	"plumbbob/internal/lab"
+	"plumbbob/internal/wire/icmp"
+)
+
+// trapPort is where the lab sends its traps: 162 is for root alone.
+const trapPort = 1162
+
+type labFlags struct {
+	file    string
+	speed   float64
+	seed    uint64
+	noEcho  bool
+	control string
+}
+
+func (f *labFlags) add(c *cobra.Command) {
+	c.Flags().Float64Var(&f.speed, "speed", 1, "how many times faster gear starts up")
+	c.Flags().Uint64Var(&f.seed, "seed", 1, "fixes every random choice")
+	c.Flags().BoolVar(&f.noEcho, "no-icmp", false, "do not answer ICMP")
+	c.Flags().StringVar(&f.control, "control", controlPath(), "socket for lab fault and lab state")
+}
+
+func controlPath() string {
+	if p := os.Getenv("PLUMB_LAB"); p != "" {
+		return p
+	}
+	return lab.DefaultControl()
+}
+
+// start starts the demo estate's gear, or that of a file. The estate comes
+// back as text: without the ICMP probes where they cannot be answered.
+func (f *labFlags) start(log *slog.Logger) (*lab.Lab, string, error) {
+	a := demo.Default
+	a.NoEcho = f.noEcho || !mayPing()
+	for {
+		text := demo.Estate(a)
+		if f.file != "" {
+			b, err := os.ReadFile(f.file)
+			if err != nil {
+				return nil, "", err
+			}
+			text = string(b)
+		}
+		e, err := estatefile.Parse("estate", []byte(text))
+		if err != nil {
+			return nil, "", err
+		}
+		l, err := lab.Start(lab.Options{Estate: e, Speed: f.speed, Seed: f.seed, NoEcho: a.NoEcho, Control: f.control, TrapPort: trapPort, Sea: true, Log: log})
+		if err != nil || l.Echo || a.NoEcho || f.file != "" {
+			return l, text, err
+		}
+		if err := l.Close(); err != nil {
+			return nil, "", err
+		}
+		a.NoEcho = true // no TUN interface here: TCP has to do
+	}
+}
+
+func mayPing() bool {
+	p, err := icmp.Listen()
+	if err != nil {
+		return false
+	}
+	_ = p.Close()
+	return true
+}
+
+func labCommand() *cobra.Command {
+	var f labFlags
+	var printEstate bool
+	c := &cobra.Command{
+		Use: "lab", Short: "Run simulated gear that speaks the real protocols",
+		Long: `Run the gear of the demo estate, simulated, on loopback addresses. Point any
+client at it. It runs until it is stopped; lab fault makes things go wrong.`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			log, err := newLog(os.Stderr, "info")
+			if err != nil {
+				return err
+			}
+			l, text, err := f.start(log)
+			if err != nil {
+				return err
+			}
+			out := c.OutOrStdout()
+			if printEstate {
+				fmt.Fprint(out, text)
+			} else {
+				describe(out, l, text)
+			}
+			<-c.Context().Done()
+			return l.Close()
+		},
+	}
+	f.add(c)
+	c.Flags().StringVar(&f.file, "estate", "", "an estate file to simulate; the demo estate by default")
+	c.Flags().BoolVar(&printEstate, "print-estate", false, "print the estate file that leads to this gear")
+	c.AddCommand(faultCommand(), stateCommand())
+	return c
+}
+
+func describe(out io.Writer, l *lab.Lab, text string) {
+	e, err := estatefile.Parse("estate", []byte(text))
+	if err != nil {
+		return // it was read before
+	}
+	fmt.Fprintln(out, "The lab runs. What answers:")
+	for i := range e.Devices {
+		d := &e.Devices[i]
+		for _, p := range d.Probes {
+			fmt.Fprintf(out, "  %-18s %-5s %s\n", d.Key, p.Kind, p.Target)
+		}
+		for _, ep := range d.Endpoints {
+			fmt.Fprintf(out, "  %-18s %-5s %s\n", d.Key, ep.Protocol, ep.Addresses[0])
+		}
+	}
+	if !l.Echo {
+		fmt.Fprintln(out, "ICMP is not answered: that needs the right to make a TUN interface.")
+	}
+	fmt.Fprintf(out, `SNMP v2c: community %s may read, %s may switch as well.
+SNMP v3:  user %s, SHA-256 %q, AES-128 %q.
+`, lab.ReadSecret.Community, lab.WriteSecret.Community, lab.V3Secret.User, lab.V3Secret.AuthPass, lab.V3Secret.PrivPass)
+}
+
+func faultCommand() *cobra.Command {
+	control := controlPath()
+	c := &cobra.Command{
+		Use: "fault WHAT …", Short: "Make something go wrong in the lab that runs",
+		Long: "Make something go wrong in the lab that runs:\n\n" + lab.FaultUsage(),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return usageError{errors.New("say what is to go wrong; there is:\n" + lab.FaultUsage())}
+			}
+			_, err := lab.Tell(control, args...)
+			return err
+		},
+	}
+	c.Flags().StringVar(&control, "control", control, "the lab's control socket")
+	return c
+}
+
+func stateCommand() *cobra.Command {
+	control := controlPath()
+	var asJSON bool
+	c := &cobra.Command{
+		Use: "state", Short: "Show how the lab's devices really are", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			boxes, err := lab.Tell(control, "state")
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return json.NewEncoder(c.OutOrStdout()).Encode(boxes)
+			}
+			for _, b := range boxes {
+				fmt.Fprintf(c.OutOrStdout(), "%-18s %-12s %6.1f W\n", b.Device, stateWords(b), b.W)
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&control, "control", control, "the lab's control socket")
+	c.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	return c
+}
+
+func stateWords(b lab.BoxState) string {
+	switch {
+	case !b.Powered:
+		return "no power"
+	case b.Hung:
+		return "hung"
+	case !b.Up:
+		return "starting"
+	}
+	return "up"
+}

@@ -1,0 +1,126 @@
+package daemon
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"plumbbob/internal/password"
+	"plumbbob/internal/service"
+	"plumbbob/internal/store"
+	"plumbbob/web"
+)
+
+// DefaultListen is where the service listens unless told otherwise.
+const DefaultListen = "127.0.0.1:8025"
+
+func serviceFlags(c *cobra.Command, o *service.Options, level *string) {
+	f := c.Flags()
+	f.StringVar(&o.DataDir, "data-dir", o.DataDir, "where the records and keys are")
+	f.StringVar(&o.Database, "database", "", "another MariaDB server, user:password@tcp(host:3306)/database; by default a private one runs in the data directory")
+	f.StringVar(&o.Listen, "listen", DefaultListen, "where to serve the API and the console; anything but loopback is served over TLS")
+	f.StringVar(&o.TLSCert, "tls-cert", "", "certificate in PEM; by default one is made")
+	f.StringVar(&o.TLSKey, "tls-key", "", "its key in PEM")
+	f.StringVar(&o.Traps, "traps", o.Traps, "where to listen for SNMP traps, which have gear asked at once; empty for nowhere")
+	f.StringVar(&o.Syslog, "syslog", "", "where to send a copy of the journal: udp://HOST:PORT, tcp://HOST:PORT or tls://HOST:PORT")
+	o.Retention = store.DefaultRetention
+	f.DurationVar(&o.Retention.Readings, "keep-readings", o.Retention.Readings, "how long to keep every reading")
+	f.DurationVar(&o.Retention.Each5Min, "keep-5min", o.Retention.Each5Min, "how long to keep stretches of five minutes")
+	f.DurationVar(&o.Retention.EachHour, "keep-hours", o.Retention.EachHour, "how long to keep stretches of an hour")
+	f.StringVar(level, "log", "info", "what to log: debug, info, warn or error")
+}
+
+// open opens the service with a log of this level.
+func open(ctx context.Context, o service.Options, level string) (s *service.Service, err error) {
+	if o.Log, err = newLog(os.Stderr, level); err != nil {
+		return nil, err
+	}
+	return service.Open(ctx, o)
+}
+
+func serveCommand() *cobra.Command {
+	var level string
+	o := service.Options{DataDir: "data", Traps: ":162", Console: web.Console()}
+	c := &cobra.Command{
+		Use: "serve", Short: "Run the service", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			s, err := open(c.Context(), o, level)
+			if err != nil {
+				return err
+			}
+			fmt.Fprint(c.OutOrStdout(), greeting(s))
+			return s.Run(c.Context())
+		},
+	}
+	serviceFlags(c, &o, &level)
+	return c
+}
+
+// greeting says where the service is, and what only its first start can say.
+func greeting(s *service.Service) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "Plumb Bob is at %s\n", s.URL)
+	if s.FirstPassword != "" {
+		fmt.Fprintf(&b, "Log in as %s with the password %s\nIt is shown this once; plumbd password changes it.\n", service.FirstAccount, s.FirstPassword)
+	}
+	if s.Fingerprint != "" {
+		fmt.Fprintf(&b, "The certificate is self-signed; its SHA-256 fingerprint is\n%s\n", s.Fingerprint)
+	}
+	return b.String()
+}
+
+func passwordCommand() *cobra.Command {
+	o := service.Options{DataDir: "data", Listen: "127.0.0.1:0"}
+	var level string
+	c := &cobra.Command{
+		Use: "password ACCOUNT", Short: "Set a password, while the service is stopped",
+		Long: "Set the password of an account. The new one is read from the terminal, or from\nstandard input. All log-ins with the old one end.",
+		Args: exactly(1, "plumbd password ACCOUNT"),
+		RunE: func(c *cobra.Command, args []string) error {
+			s, err := open(c.Context(), o, level)
+			if err != nil {
+				return err
+			}
+			defer func() { _ = s.Close() }()
+			if _, err := s.Store.Account(c.Context(), args[0]); err != nil {
+				return fmt.Errorf("account %s: %w", args[0], err)
+			}
+			p, err := readPassword("New password: ")
+			if err != nil {
+				return err
+			}
+			if len([]rune(p)) < password.MinLength {
+				return usageError{fmt.Errorf("the password needs at least %d characters", password.MinLength)}
+			}
+			if err := s.Store.SetPassword(c.Context(), args[0], password.Hash(p), ""); err != nil {
+				return err
+			}
+			fmt.Fprintf(c.OutOrStdout(), "The password of %s is set.\n", args[0])
+			return nil
+		},
+	}
+	c.Flags().StringVar(&o.DataDir, "data-dir", o.DataDir, "where the records are")
+	c.Flags().StringVar(&o.Database, "database", "", "another MariaDB server")
+	c.Flags().StringVar(&level, "log", "warn", "what to log")
+	return c
+}
+
+func readPassword(prompt string) (string, error) {
+	if in := int(os.Stdin.Fd()); term.IsTerminal(in) {
+		fmt.Fprint(os.Stderr, prompt)
+		b, err := term.ReadPassword(in)
+		fmt.Fprintln(os.Stderr)
+		return string(b), err
+	}
+	line, err := bufio.NewReader(os.Stdin).ReadString('\n')
+	if line == "" && err != nil {
+		return "", errors.New("no password was given on standard input")
+	}
+	return strings.TrimRight(line, "\r\n"), nil
+}

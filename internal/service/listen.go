@@ -1,0 +1,121 @@
+package service
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/hex"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io/fs"
+	"math/big"
+	"net"
+	"os"
+	"path/filepath"
+	"syscall"
+	"time"
+)
+
+// lock keeps a second service out of the data directory.
+func (s *Service) lock() error {
+	f, err := os.OpenFile(filepath.Join(s.o.DataDir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return fmt.Errorf("data directory: %w", err)
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		_ = f.Close()
+		return fmt.Errorf("another plumbd is using %s: stop it, or name another directory with --data-dir", s.o.DataDir)
+	}
+	s.locked = f // an unreferenced file is closed by the garbage collector, and the lock goes with it
+	return nil
+}
+
+// listen binds the address. What can be reached from elsewhere is served over TLS.
+func (s *Service) listen() error {
+	ln, err := net.Listen("tcp", s.o.Listen)
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return fmt.Errorf("%s is in use: stop what listens there, or choose another address with --listen", s.o.Listen)
+	}
+	if err != nil {
+		return fmt.Errorf("--listen: %w", err)
+	}
+	s.ln = ln
+	addr := ln.Addr().(*net.TCPAddr)
+	if addr.IP.IsLoopback() && s.o.TLSCert == "" {
+		s.URL = "http://" + addr.String()
+		return nil
+	}
+	cert, err := s.certificate()
+	if err != nil {
+		return err
+	}
+	s.secure = &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}}
+	host := addr.IP.String()
+	if addr.IP.IsUnspecified() {
+		host, _ = os.Hostname()
+	}
+	s.URL = "https://" + net.JoinHostPort(host, fmt.Sprint(addr.Port))
+	return nil
+}
+
+func (s *Service) certificate() (tls.Certificate, error) {
+	if s.o.TLSCert != "" {
+		c, err := tls.LoadX509KeyPair(s.o.TLSCert, s.o.TLSKey)
+		if err != nil {
+			return c, fmt.Errorf("--tls-cert, --tls-key: %w", err)
+		}
+		return c, nil
+	}
+	file := filepath.Join(s.o.DataDir, "tls.pem")
+	text, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		if text, err = selfSigned(); err == nil {
+			err = os.WriteFile(file, text, 0o600)
+		}
+	}
+	if err != nil {
+		return tls.Certificate{}, fmt.Errorf("certificate: %w", err)
+	}
+	c, err := tls.X509KeyPair(text, text)
+	if err != nil {
+		return c, fmt.Errorf("certificate in %s: %w", file, err)
+	}
+	sum := sha256.Sum256(c.Certificate[0])
+	s.Fingerprint = hex.EncodeToString(sum[:])
+	return c, nil
+}
+
+const certLasts = 10 * 365 * 24 * time.Hour
+
+// selfSigned makes a certificate that clients know by its fingerprint.
+func selfSigned() ([]byte, error) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	serial, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 127))
+	if err != nil {
+		return nil, err
+	}
+	host, _ := os.Hostname()
+	c := x509.Certificate{
+		SerialNumber: serial, Subject: pkix.Name{CommonName: "Plumb Bob on " + host},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(certLasts), DNSNames: []string{host, "localhost"},
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+	}
+	der, err := x509.CreateCertificate(rand.Reader, &c, &c, &key.PublicKey, key)
+	if err != nil {
+		return nil, err
+	}
+	private, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		return nil, err
+	}
+	out := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})
+	return append(out, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})...), nil
+}

@@ -1,0 +1,405 @@
+// Package service puts the rooms together: it opens the records, starts
+// watching and acting, and serves the API and the console.
+package service
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"plumbbob/internal/act"
+	"plumbbob/internal/api"
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/group"
+	"plumbbob/internal/core/incident"
+	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/verdict"
+	"plumbbob/internal/estatefile"
+	"plumbbob/internal/gear/garage"
+	"plumbbob/internal/gear/sshgear"
+	"plumbbob/internal/hint"
+	"plumbbob/internal/incidents"
+	"plumbbob/internal/keep"
+	"plumbbob/internal/password"
+	"plumbbob/internal/profile"
+	"plumbbob/internal/secret"
+	"plumbbob/internal/store"
+	"plumbbob/internal/store/mariadb"
+	"plumbbob/internal/stream"
+	"plumbbob/internal/tell"
+	"plumbbob/internal/watch"
+	"plumbbob/internal/wire/icmp"
+	"plumbbob/internal/wire/syslog"
+)
+
+// FirstAccount is the account that is made at the first start.
+const FirstAccount = "admin"
+
+// Options say how the service runs.
+type Options struct {
+	DataDir  string
+	Database string // of another server; empty: a private one in DataDir
+	Listen   string // host:port
+	TLSCert  string // files in PEM; empty: self-signed where TLS is needed
+	TLSKey   string
+	Traps    string // host:port where SNMP traps are listened for; empty: nowhere
+	Syslog   string // where a copy of the journal goes, as syslog.Parse takes it; empty: nowhere
+	Console  fs.FS
+	Log      *slog.Logger
+
+	Retention store.Retention // zero: as store.DefaultRetention
+}
+
+// Service is the running service.
+type Service struct {
+	URL string
+	// FirstPassword is that of FirstAccount, once, at the very first start.
+	FirstPassword string
+	Fingerprint   string // SHA-256 of a self-signed certificate
+	Store         *store.Store
+	Sealer        *secret.Sealer
+
+	o       Options
+	private *mariadb.Server
+	pinger  *icmp.Pinger
+	traps   *hint.Listener // nil where that is not wanted, or not permitted
+	garage  *garage.Garage
+	keeper  *keep.Keeper
+	watcher *watch.Watcher
+	actor   *act.Actor
+
+	incidents *incidents.Room
+
+	copy   *tell.JournalCopy // nil where none is wanted
+	api    *api.Server
+	locked *os.File
+	ln     net.Listener
+	secure *tls.Config
+	http   *http.Server
+}
+
+// Open opens the records and binds the address. Nothing is watched before Run.
+func Open(ctx context.Context, o Options) (*Service, error) {
+	s := &Service{o: o}
+	if err := s.open(ctx); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	return s, nil
+}
+
+func (s *Service) open(ctx context.Context) error {
+	if err := os.MkdirAll(s.o.DataDir, 0o700); err != nil {
+		return fmt.Errorf("data directory: %w", err)
+	}
+	if err := s.lock(); err != nil {
+		return err
+	}
+	if err := s.listen(); err != nil {
+		return err
+	}
+	if err := s.openStore(ctx); err != nil {
+		return err
+	}
+	var err error
+	if s.Sealer, err = secret.OpenKey(filepath.Join(s.o.DataDir, "secrets.key")); err != nil {
+		return err
+	}
+	if err := s.firstAccount(ctx); err != nil {
+		return err
+	}
+	if err := s.addProfiles(ctx); err != nil {
+		return err
+	}
+	return s.assemble(ctx)
+}
+
+// addProfiles makes the profiles known that people have added. One that cannot
+// be read any more, after an update of the format, is left out and said so.
+func (s *Service) addProfiles(ctx context.Context) error {
+	list, err := s.Store.Profiles(ctx)
+	if err != nil {
+		return err
+	}
+	for _, x := range list {
+		p, err := profile.Parse(x.Name, []byte(x.Text))
+		if err == nil {
+			err = profile.Add(p)
+		}
+		if err != nil {
+			s.o.Log.Error("a profile is left out", "profile", x.Name, "because", err)
+		}
+	}
+	return nil
+}
+
+func (s *Service) openStore(ctx context.Context) error {
+	var err error
+	if s.o.Database == "" {
+		if s.private, err = mariadb.Start(ctx, filepath.Join(s.o.DataDir, "database"), s.o.Log); err != nil {
+			return err
+		}
+		s.Store, err = store.Open(ctx, s.private.Config())
+		return err
+	}
+	c, err := store.ParseDSN(s.o.Database)
+	if err != nil {
+		return err
+	}
+	s.Store, err = store.Open(ctx, c)
+	return err
+}
+
+func (s *Service) firstAccount(ctx context.Context) error {
+	any, err := s.Store.AnyAccount(ctx)
+	if err != nil || any {
+		return err
+	}
+	s.FirstPassword = password.Generate()
+	return s.Store.CreateAccount(ctx, FirstAccount, "keeper", password.Hash(s.FirstPassword))
+}
+
+// role is what somebody may do now: nothing but look, once their account has gone.
+func (s *Service) role(ctx context.Context, name string) (operation.Role, error) {
+	a, err := s.Store.Account(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return operation.Viewer, nil
+	}
+	return operation.Role(a.Role), err
+}
+
+func (s *Service) assemble(ctx context.Context) error {
+	var err error
+	if s.pinger, err = icmp.Listen(); err != nil {
+		s.o.Log.Warn("ICMP probes are left out", "because", err)
+	}
+	hub := stream.NewHub()
+	s.garage = garage.New()
+	if s.garage.Pins, err = s.hostKeys(ctx); err != nil {
+		return err
+	}
+	s.keeper = keep.New(s.Store, s.o.Log, func(keys []estate.Key) { s.api.DevicesChanged(keys) })
+	if s.o.Syslog != "" {
+		to, err := syslog.Parse(s.o.Syslog)
+		if err != nil {
+			return fmt.Errorf("--syslog: %w", err)
+		}
+		if s.copy, err = tell.NewJournalCopy(ctx, s.Store, to, s.o.Log); err != nil {
+			return err
+		}
+	}
+	s.keeper.Written = func() { s.api.JournalWritten() }
+	if s.o.Retention == (store.Retention{}) {
+		s.o.Retention = store.DefaultRetention
+	}
+	s.keeper.Retention = s.o.Retention
+	s.watcher = watch.New(watch.Sources{Pinger: s.pinger, Open: s.garage.Open, Observe: s.keeper.Observe})
+	if s.o.Traps != "" {
+		if s.traps, err = hint.Listen(s.o.Traps, s.o.Log, s.watcher.Again); err != nil {
+			s.o.Log.Warn("traps are not listened for", "because", err)
+		}
+	}
+	s.actor, err = act.New(act.Parts{
+		Store: s.Store, Keeper: s.keeper, Watcher: s.watcher, Garage: s.garage, Log: s.o.Log,
+		Ledger: filepath.Join(s.o.DataDir, "operations.ledger"),
+		Changed: func(o *operation.Operation) {
+			s.incidents.OperationChanged(o)
+			s.api.OperationChanged(o)
+		},
+
+		Role:         s.role,
+		GroupChanged: func(g *group.Group) { s.api.GroupChanged(g) },
+		Written:      func() { s.api.JournalWritten() },
+	})
+	if err != nil {
+		return err
+	}
+	s.incidents = incidents.New(incidents.Parts{
+		Store: s.Store, Keeper: s.keeper, Log: s.o.Log,
+		Changed: func(i *incident.Incident) { s.api.IncidentChanged(i) },
+		Written: func() { s.api.JournalWritten() },
+	})
+	s.api = api.New(api.Parts{
+		Store: s.Store, Keeper: s.keeper, Actor: s.actor, Incidents: s.incidents, Garage: s.garage, Watcher: s.watcher, Sealer: s.Sealer,
+		Hub: hub, Log: s.o.Log, Console: s.o.Console, Secure: s.secure != nil, SetSites: s.setEstate,
+		Retention: s.o.Retention, Written: func() {
+			if s.copy != nil {
+				s.copy.Written()
+			}
+		},
+	})
+	return nil
+}
+
+// hostKeys are those that were seen first. One that cannot be kept is not
+// trusted: an error of Learn ends the connection.
+func (s *Service) hostKeys(ctx context.Context) (sshgear.Pins, error) {
+	known, err := s.Store.HostKeys(ctx)
+	var mu sync.Mutex
+	return sshgear.Pins{
+		Known: func(address string) string {
+			mu.Lock()
+			defer mu.Unlock()
+			return known[address]
+		},
+		Learn: func(address, pin string) error {
+			mu.Lock()
+			defer mu.Unlock()
+			if err := s.Store.LearnHostKey(context.Background(), address, pin, time.Now().UTC()); err != nil {
+				return fmt.Errorf("its host key cannot be kept: %w", err)
+			}
+			known[address] = pin
+			return nil
+		},
+	}, err
+}
+
+// setEstate tells every room what there is.
+func (s *Service) setEstate(ctx context.Context, e *estate.Estate) {
+	s.garage.SetEstate(e)
+	s.keeper.SetEstate(e)
+	s.watcher.SetEstate(ctx, e)
+	if s.traps != nil {
+		s.traps.SetEstate(e)
+	}
+}
+
+// Run watches, acts and serves until ctx ends. Then it stops in order: first
+// nobody may ask any more, then nothing is begun, then the records are closed.
+func (s *Service) Run(ctx context.Context) error {
+	tasks, ctx := errgroup.WithContext(ctx)
+	tasks.Go(func() error { return s.watcher.Run(ctx) })
+	tasks.Go(func() error { return s.keeper.Run(ctx) })
+	if s.traps != nil {
+		tasks.Go(func() error { return s.traps.Run(ctx) })
+	}
+	if s.copy != nil {
+		tasks.Go(func() error { return s.copy.Run(ctx) })
+	}
+	tasks.Go(func() error {
+		if err := s.load(ctx); err != nil {
+			return err
+		}
+		tasks.Go(func() error { return s.incidents.Run(ctx) })
+		return s.actor.Run(ctx)
+	})
+	tasks.Go(func() error { return s.serve(ctx) })
+	err := tasks.Wait()
+	if errors.Is(err, context.Canceled) {
+		err = nil
+	}
+	return errors.Join(err, s.Close())
+}
+
+// load brings back what was known: secrets, the estate, what is parked.
+func (s *Service) load(ctx context.Context) error {
+	secrets, err := s.Store.Secrets(ctx)
+	if err != nil {
+		return err
+	}
+	for _, x := range secrets {
+		v, err := s.Sealer.Open(x.Name, x.Sealed)
+		if err != nil {
+			s.o.Log.Error("a secret cannot be used", "because", err)
+			continue
+		}
+		s.garage.SetSecret(x.Name, v)
+	}
+	parked, err := s.Store.AllParked(ctx)
+	if err != nil {
+		return err
+	}
+	for _, p := range parked {
+		s.keeper.Park(p.Device, verdict.Parking{By: p.Who, Why: p.Why, Since: p.Since})
+	}
+	if err := s.keeper.Remember(ctx); err != nil {
+		return err
+	}
+	v, err := s.Store.Estate(ctx)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	e, err := estatefile.Parse("the estate on record", []byte(v.Text))
+	if err != nil {
+		return err
+	}
+	s.setEstate(ctx, e)
+	return nil
+}
+
+const stopWithin = 5 * time.Second
+
+func (s *Service) serve(ctx context.Context) error {
+	s.http = &http.Server{
+		Handler: s.api.Handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute,
+		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10, TLSConfig: s.secure,
+		ErrorLog:    slog.NewLogLogger(s.o.Log.Handler(), slog.LevelDebug),
+		BaseContext: func(net.Listener) context.Context { return ctx }, // streams end with us
+	}
+	stopped := make(chan error, 1)
+	context.AfterFunc(ctx, func() {
+		last, cancel := context.WithTimeout(context.Background(), stopWithin)
+		defer cancel()
+		stopped <- s.http.Shutdown(last)
+	})
+	ln := s.ln
+	if s.secure != nil {
+		ln = tls.NewListener(ln, s.secure)
+	}
+	if err := s.http.Serve(ln); !errors.Is(err, http.ErrServerClosed) {
+		return fmt.Errorf("serve: %w", err)
+	}
+	if err := <-stopped; err != nil {
+		return fmt.Errorf("serve: %w", err)
+	}
+	return context.Cause(ctx)
+}
+
+// Close releases everything that Open has taken. Run does so by itself.
+func (s *Service) Close() error {
+	var err error
+	if s.ln != nil {
+		_ = s.ln.Close() // mostly closed already
+	}
+	if s.garage != nil {
+		err = errors.Join(err, s.garage.Close())
+	}
+	if s.pinger != nil {
+		err = errors.Join(err, s.pinger.Close())
+		s.pinger = nil
+	}
+	if s.traps != nil {
+		err = errors.Join(err, s.traps.Close())
+	}
+	if s.Store != nil {
+		err = errors.Join(err, s.Store.Close())
+	}
+	if s.private != nil {
+		err = errors.Join(err, s.private.Close())
+	}
+	if s.locked != nil {
+		_ = s.locked.Close() // lets go of the data directory; closed already when Close is called again
+	}
+	return err
+}
+
+// DatabasePID returns the process number of the private database server, or 0.
+func (s *Service) DatabasePID() int {
+	if s.private == nil {
+		return 0
+	}
+	return s.private.PID()
+}
