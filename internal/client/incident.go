@@ -3,6 +3,7 @@ package client
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -80,9 +81,9 @@ func incidentTable(list []contract.Incident, now time.Time) table {
 
 func (a *app) incidentShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show ID", Short: "One, with what it explains, what was tried and what was said", Args: args(1, 1, "plumb incident show ID"),
+		Use: "show ID|DEVICE", Short: "One, with what it explains, what was tried and what was said", Args: args(1, 1, "plumb incident show ID|DEVICE"),
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
-			i, err := ask[contract.Incident](s)(s.GetIncident(c.Context(), given[0]))
+			i, err := ask[contract.Incident](s)(s.GetIncident(c.Context(), s.incidentOf(c.Context(), given[0])))
 			if err != nil {
 				return err
 			}
@@ -95,13 +96,29 @@ func (a *app) incidentShow() *cobra.Command {
 	}
 }
 
+// incidentOf is the id of the newest incident of a device, where one is named.
+func (s *service) incidentOf(ctx context.Context, given string) string {
+	one, all := 1, true
+	for _, p := range []contract.ListIncidentsParams{{}, {All: &all, Device: &given, Limit: &one}} { // the open ones are known without the database
+		list, _ := ask[[]contract.Incident](s)(s.ListIncidents(ctx, &p))
+		if n := slices.IndexFunc(list, func(i contract.Incident) bool { return i.Device == given }); n >= 0 {
+			return list[n].ID
+		}
+	}
+	return given
+}
+
 // incident prints one in full.
 func (a *app) incident(ctx context.Context, s *service, i contract.Incident) {
 	at := func(t time.Time) string { return t.Local().Format("02 Jan 15:04:05") }
 	line := func(name, text string) {
 		fmt.Fprintf(a.out, "  %-9s %s\n", name, wrap(text, max(24, a.width-12), "            "))
 	}
-	fmt.Fprintf(a.out, "%s: %s is %s\n", i.ID, i.Device, i.Kind)
+	is := "is"
+	if i.Ended != nil {
+		is = "was"
+	}
+	fmt.Fprintf(a.out, "%s: %s %s %s\n", i.ID, i.Device, is, i.Kind)
 	line("why", i.Text)
 	line("opened", at(i.Opened))
 	if i.Again > 0 {
@@ -139,7 +156,7 @@ func remark(r contract.Remark) string {
 
 // say says something of an incident, and prints how it is then.
 func (a *app) say(c *cobra.Command, s *service, id string, said contract.IncidentSaying) error {
-	i, err := ask[contract.Incident](s)(s.SayOfIncident(c.Context(), id, said))
+	i, err := ask[contract.Incident](s)(s.SayOfIncident(c.Context(), s.incidentOf(c.Context(), id), said))
 	if err != nil {
 		return err
 	}
@@ -150,7 +167,7 @@ func (a *app) say(c *cobra.Command, s *service, id string, said contract.Inciden
 func (a *app) incidentAck() *cobra.Command {
 	var note string
 	c := &cobra.Command{
-		Use: "ack ID", Short: "Say that you have seen it, and see to it", Args: args(1, 1, "plumb incident ack ID [--note TEXT]"),
+		Use: "ack ID|DEVICE", Short: "Say that you have seen it, and see to it", Args: args(1, 1, "plumb incident ack ID|DEVICE [--note TEXT]"),
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
 			return a.say(c, s, given[0], contract.IncidentSaying{What: contract.IncidentSayingWhatSeen, Text: &note})
 		}),
@@ -161,7 +178,7 @@ func (a *app) incidentAck() *cobra.Command {
 
 func (a *app) incidentNote() *cobra.Command {
 	return &cobra.Command{
-		Use: "note ID TEXT", Short: "Note something, for whoever comes after you", Args: args(2, 99, "plumb incident note ID TEXT"),
+		Use: "note ID|DEVICE TEXT", Short: "Note something, for whoever comes after you", Args: args(2, 99, "plumb incident note ID|DEVICE TEXT"),
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
 			text := strings.Join(given[1:], " ")
 			return a.say(c, s, given[0], contract.IncidentSaying{What: contract.IncidentSayingWhatNote, Text: &text})
@@ -174,7 +191,7 @@ func (a *app) incidentShelve() *cobra.Command {
 	var why string
 	var end bool
 	c := &cobra.Command{
-		Use: "shelve ID", Short: "Hear no more of it for a time; it stays open", Args: args(1, 1, "plumb incident shelve ID --for 8h [--why TEXT], or --end"),
+		Use: "shelve ID|DEVICE", Short: "Hear no more of it for a time; it stays open", Args: args(1, 1, "plumb incident shelve ID|DEVICE --for 8h [--why TEXT], or --end"),
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
 			said := contract.IncidentSaying{What: contract.IncidentSayingWhatShelve, Text: &why}
 			switch {

@@ -28,6 +28,8 @@ func TestTheStory(t *testing.T) {
 	for _, want := range []string{"skarvoe-router hung since", "W on skarvoe-pdu outlet 3", "has not answered", "skarvoe-bridge before it answers", "✕ skarvoe-router"} {
 		require.Contains(t, show, want)
 	}
+	w.eventually(func() bool { return strings.Contains(w.flat(0, "", "incident", "list"), "skarvoe-router hung") }, "it is an incident, and one only")
+	require.Contains(t, w.flat(0, "", "incident", "ack", "skarvoe-router", "--note", "the storm, I think"), "seen by admin")
 	preview := w.flat(0, "", "cycle", "skarvoe-router", "--preview")
 	require.Contains(t, preview, "Loses power: skarvoe-router, for about 10 s")
 	require.Contains(t, preview, "Cannot be reached now, and stays so meanwhile: skarvoe-switch, skarvoe-recorder, skarvoe-kiosk, skarvoe-gate")
@@ -45,6 +47,11 @@ func TestTheStory(t *testing.T) {
 	require.InDelta(t, 11.2, *ended.BeforeW, 1)
 	require.Contains(t, w.flat(0, "", "cycle", "skarvoe-router", "--preview"), "skarvoe-router usually answers again after")
 	require.Contains(t, w.flat(0, "", "draw", "skarvoe-router", "--last", "10m"), "peak")
+	w.eventually(func() bool { return len(reads[[]contract.Incident](w, "incident", "list")) == 0 }, "it has ended")
+	incident := w.flat(0, "", "incident", "show", "skarvoe-router")
+	for _, want := range []string{"skarvoe-router was hung", "the storm, I think", "explains skarvoe-camera-east", "by admin: Cycled outlet 3 of skarvoe-pdu", "ended"} {
+		require.Contains(t, incident, want)
+	}
 }
 
 // TestOffAndOn: what is switched off on purpose is parked, not dark.

@@ -47,7 +47,16 @@ func TestTheStoryInTheConsole(t *testing.T) {
 
 	require.NoError(t, w.lab.Hang("skarvoe-router"))
 	w.sees(b, "skarvoe-router is hung")
-	w.sees(b, "Explains 6 cut-off devices.")
+	w.sees(b, "Explains 6 cut-off devices. Nobody sees to it yet")
+	require.NoError(t, b.Do(browser.Click("Incidents")))
+	w.sees(b, "Explains skarvoe-camera-east, skarvoe-camera-west, skarvoe-gate")
+	require.NoError(t, b.Do(
+		chromedp.SendKeys(`input[placeholder="What you know of it"]`, "the storm, I think", chromedp.ByQuery),
+		browser.Click("I see to it"),
+	))
+	w.sees(b, "admin sees to it: the storm, I think")
+	require.NoError(t, b.Do(browser.Click("Board")))
+	w.sees(b, "admin sees to it")
 	require.NoError(t, b.Do(browser.Click("Cycle outlet 3…")))
 	w.sees(b, "Loses power: skarvoe-router, for about 10 s.")
 	w.sees(b, "Our way to skarvoe-pdu goes through skarvoe-cell and is not touched.")
@@ -62,6 +71,9 @@ func TestTheStoryInTheConsole(t *testing.T) {
 	require.NoError(t, b.Do(browser.Click("Close this panel")))
 	w.sees(b, "52 steady")
 
+	require.NoError(t, b.Do(browser.Click("Incidents")))
+	w.sees(b, "Nothing is wrong that somebody would have to see to.")
+	w.sees(b, "Seen to by admin.")
 	require.NoError(t, b.Do(browser.Click("Journal")))
 	w.sees(b, "Because hung since the storm")
 	require.NoError(t, b.Do(browser.Click("skarvoe-router")))

@@ -58,14 +58,27 @@ func New(p Parts) *Room {
 const lookEvery = time.Second
 
 // Run keeps the book until ctx ends, and returns the cause. While the database is
-// away incidents open and end all the same, and are recorded later.
+// away, or slow, incidents open and end all the same, and are recorded later.
 func (r *Room) Run(ctx context.Context) error {
+	var saving sync.WaitGroup
+	defer saving.Wait()
+	looked := make(chan struct{}, 1)
+	defer close(looked)
+	saving.Go(func() {
+		for range looked {
+			r.save(ctx)
+		}
+		r.save(ctx) // what has changed since
+	})
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
 	for {
 		if err := r.take(ctx); err == nil {
 			r.look(time.Now().UTC())
-			r.save(ctx)
+			select {
+			case looked <- struct{}{}:
+			default: // it is still at it
+			}
 		} else if !errors.Is(err, store.ErrAway) && ctx.Err() == nil {
 			return fmt.Errorf("incidents: %w", err)
 		}
@@ -163,8 +176,13 @@ func (r *Room) changed(i *incident.Incident, e *store.Entry) {
 	r.tell = append(r.tell, i.Clone())
 }
 
-// save records what has changed. What cannot be recorded now is tried again.
+const saveWithin = 10 * time.Second
+
+// save records what has changed, to the end even when ctx has ended. What cannot
+// be recorded now is tried again.
 func (r *Room) save(ctx context.Context) {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), saveWithin)
+	defer cancel()
 	r.mu.Lock()
 	todo := r.dirty
 	r.dirty = map[string]*unsaved{}
@@ -176,7 +194,7 @@ func (r *Room) save(ctx context.Context) {
 			written = written || len(u.entries) > 0
 			continue
 		}
-		if !errors.Is(err, store.ErrAway) && ctx.Err() == nil {
+		if !errors.Is(err, store.ErrAway) {
 			r.Log.Error("an incident cannot be recorded", "incident", id, "because", err)
 		}
 		r.mu.Lock()

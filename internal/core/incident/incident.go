@@ -171,10 +171,17 @@ func (b *Book) Look(w World, newID func() string) []Change {
 	b.init()
 	var out []Change
 	wrong := map[estate.Key]bool{}
-	for _, c := range Causes(w) {
+	troubles := verdict.Troubles(w.Estate, w.Verdicts)
+	for _, c := range causes(w, troubles) {
 		wrong[c.Device] = true
 		if ch, changed := b.worse(w, c, newID); changed {
 			out = append(out, ch)
+		}
+	}
+	for _, t := range troubles { // what it cuts off while it wakes is its doing, too
+		if i := b.open[t.Device]; i != nil && !wrong[t.Device] && i.explain(t.Explains) {
+			i.Changed = w.Now
+			out = append(out, Change{i, ""})
 		}
 	}
 	for _, i := range b.Open() {
@@ -193,10 +200,10 @@ func (b *Book) Look(w World, newID func() string) []Change {
 	return out
 }
 
-// Causes lists what is wrong now, by cause.
-func Causes(w World) []Cause {
+// causes lists what is wrong now, by cause.
+func causes(w World, troubles []verdict.Trouble) []Cause {
 	var out []Cause
-	for _, t := range verdict.Troubles(w.Estate, w.Verdicts) {
+	for _, t := range troubles {
 		v := w.Verdicts[t.Device]
 		if v.State == verdict.Waking || v.State == verdict.Parked {
 			continue // that is somebody's doing, and so is what it cuts off
@@ -205,7 +212,11 @@ func Causes(w World) []Cause {
 	}
 	for _, k := range slices.Sorted(maps.Keys(w.Late)) {
 		if w.Verdicts[k].State == verdict.Waking { // otherwise the verdict says more
-			out = append(out, Cause{k, Late, w.Late[k], nil})
+			c := Cause{Device: k, Kind: Late, Text: w.Late[k]}
+			if n := slices.IndexFunc(troubles, func(t verdict.Trouble) bool { return t.Device == k }); n >= 0 {
+				c.Explains = troubles[n].Explains
+			}
+			out = append(out, c)
 		}
 	}
 	return out
@@ -245,20 +256,25 @@ func (b *Book) worse(w World, c Cause, newID func() string) (Change, bool) {
 		b.open[c.Device] = i
 		text += says(c)
 	}
-	news := text != "" || i.Kind != c.Kind
-	for _, k := range c.Explains {
-		if !slices.Contains(i.Explains, k) {
-			i.Explains, news = append(i.Explains, k), true
-		}
-	}
+	news := i.explain(c.Explains) || text != "" || i.Kind != c.Kind
 	if text == "" && i.Kind != c.Kind {
 		text = "Now " + says(c)
 	}
 	if news {
-		slices.Sort(i.Explains)
 		i.Kind, i.Text, i.Changed = c.Kind, c.Text, w.Now
 	}
 	return Change{i, text}, news
+}
+
+// explain adds what an incident has cut off, and says whether any of it is new.
+func (i *Incident) explain(cut []estate.Key) (news bool) {
+	for _, k := range cut {
+		if !slices.Contains(i.Explains, k) {
+			i.Explains, news = append(i.Explains, k), true
+		}
+	}
+	slices.Sort(i.Explains)
+	return news
 }
 
 // says what is wrong, in a few words.

@@ -63,6 +63,9 @@ func TestOneIncidentForOneCause(t *testing.T) {
 	require.Nil(t, b.Tried("router", "op1", b.now))
 	require.Nil(t, b.Tried("kiosk", "op2", b.now))
 	require.Empty(t, b.after(time.Minute, nil, found(verdict.Waking), steady), "as long as it wakes nobody knows")
+	i.Explains = nil
+	require.Equal(t, []string{""}, b.after(0, nil, found(verdict.Waking), found(verdict.CutOff, "router")), "what it cuts off meanwhile is its doing")
+	require.Equal(t, []estate.Key{"switch"}, i.Explains)
 	require.Equal(t, []string{"Ended after 2 min: it is steady again"}, b.after(time.Minute, nil, steady, steady))
 	require.False(t, i.Open())
 	require.Equal(t, []string{"op1"}, i.Tried)

@@ -152,8 +152,9 @@ function TroublePanel({ trouble: t, board }: { trouble: Trouble; board: Board })
         <p className="mt-1 text-ink2">
           {diagnosis(t.verdict, zone, now)}
           {n > 0 && ` Explains ${n} cut-off ${n === 1 ? 'device' : 'devices'}.`}
+          {t.incident && ' '}
           {t.incident && (
-            <Link to="/incidents" className="ml-1.5 text-ink3 hover:underline">
+            <Link to="/incidents" className="text-ink3 hover:underline">
               {t.seenBy ? `${t.seenBy} sees to it` : 'Nobody sees to it yet'}
             </Link>
           )}

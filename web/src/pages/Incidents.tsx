@@ -36,7 +36,7 @@ export function IncidentsPage() {
           <Field
             type="search"
             aria-label="Find in incidents"
-            placeholder="Find a device, a word, a name…"
+            placeholder="Find a device or a word"
             value={find}
             onChange={(v) => setParams(v ? { find: v } : {}, { replace: true })}
           />
@@ -137,10 +137,10 @@ function Answer({ incident: i }: { incident: Incident }) {
   }
   return (
     <form onSubmit={note} className="mt-2.5 flex flex-wrap items-center gap-2">
-      <div className="min-w-52 flex-1">
+      <div className="min-w-52 flex-1 max-sm:w-full max-sm:flex-none">
         <Field
           aria-label={`What you have to say of ${i.device}`}
-          placeholder="What you have to say of it"
+          placeholder="What you know of it"
           maxLength={2000}
           value={text}
           onChange={setText}
@@ -176,6 +176,16 @@ function Answer({ incident: i }: { incident: Incident }) {
   )
 }
 
+/** What it was, how it ended, and what people said of it. */
+function Story({ incident: i }: { incident: Incident }) {
+  return (
+    <>
+      {capital(kindWords(i))}: {i.text}. In the end {i.ending}.{i.seen && ` Seen to by ${i.seen.by}.`}
+      {i.notes.map((n) => ` Noted by ${n.by}: ${n.text}.`)}
+    </>
+  )
+}
+
 function Past({ incidents }: { incidents: Incident[] }) {
   if (incidents.length === 0) return <p className="text-ink2">There was none like that.</p>
   return (
@@ -199,7 +209,7 @@ function Past({ incidents }: { incidents: Incident[] }) {
                   {i.device}
                 </Link>
                 <div className="text-ink2 sm:hidden">
-                  {kindWords(i)}, {age(Date.parse(i.ended ?? '') - Date.parse(i.opened))}
+                  Lasted {age(Date.parse(i.ended ?? '') - Date.parse(i.opened))}. <Story incident={i} />
                 </div>
               </td>
               <td className="whitespace-nowrap text-ink2">
@@ -211,8 +221,7 @@ function Past({ incidents }: { incidents: Incident[] }) {
               <td className="text-ink2 max-md:hidden">{i.explains.length || '–'}</td>
               <td className="text-ink2 max-md:hidden">{i.tried.length || '–'}</td>
               <td className="text-ink2 max-sm:hidden">
-                {capital(kindWords(i))}: {i.text}. Then {i.ending}.{i.seen && ` ${capital(i.seen.by)} saw to it.`}
-                {i.notes.map((n) => ` ${capital(n.by)}: ${n.text}.`)}
+                <Story incident={i} />
               </td>
             </tr>
           ))}
