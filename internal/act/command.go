@@ -15,9 +15,16 @@ type gearCommands struct{ garage *garage.Garage }
 
 // carryOut has the gear do one thing; gear.OutcomeOf tells what became of one
 // that failed.
-func (g gearCommands) carryOut(ctx context.Context, o *operation.Operation, c operation.Send) error {
+func (g gearCommands) carryOut(ctx context.Context, _ *operation.Operation, c operation.Send) error {
 	if name := c.Outlet.EndpointName(); name != "" {
 		return g.garage.Restart(ctx, estate.EndpointID{Device: c.Outlet.Device, Name: name}, c.Cold)
+	}
+	if name := c.Outlet.CommandName(); name != "" {
+		line, err := g.garage.CommandLine(estate.EndpointID{Device: c.Outlet.Device, Name: name})
+		if err != nil {
+			return err
+		}
+		return line.Tell(ctx, c.Text)
 	}
 	switch c.Outlet.Port {
 	case estate.ChassisPort:
@@ -28,12 +35,6 @@ func (g gearCommands) carryOut(ctx context.Context, o *operation.Operation, c op
 		return chassis.CommandChassis(ctx, chassisCommands[c.Do])
 	case estate.WakePort:
 		return g.garage.Wake(ctx, c.Outlet.Device)
-	case estate.CommandPort:
-		line, err := g.garage.CommandLine(c.Outlet.Device, o.Kind)
-		if err != nil {
-			return err
-		}
-		return line.Tell(ctx, c.Text)
 	case estate.PanelPort:
 		board, lead, err := g.garage.Panel(c.Outlet.Device)
 		if err != nil {

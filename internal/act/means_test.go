@@ -72,6 +72,8 @@ func TestResetByCommand(t *testing.T) {
 	defer stop()
 	r.settled("tamsin-router")
 	r.do(deed{operation.Intent{Kind: operation.Reset, Device: "tamsin-router"}, operation.ByCommand, "Reset tamsin-router: at ", verdict.Steady})
+	r.settled("ostrel-core") // over its serial line
+	r.do(deed{operation.Intent{Kind: operation.Reset, Device: "ostrel-core"}, operation.ByCommand, "Reset ostrel-core: at ", verdict.Steady})
 }
 
 func (r *rooms) do(d deed) {

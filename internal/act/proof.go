@@ -2,6 +2,9 @@ package act
 
 import (
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
@@ -9,7 +12,8 @@ import (
 )
 
 // facts are what is measured and seen of a device now: its power, what its
-// controller and its front say, how its probes answer, and its sensors.
+// controller and its front say, how its probes answer, its sensors, and what was
+// lately said on its lines.
 func (a *Actor) facts(k estate.Key) (out []operation.Fact) {
 	w := a.Keeper.World()
 	d := w.Estate.Device(k)
@@ -47,5 +51,14 @@ func (a *Actor) facts(k estate.Key) (out []operation.Fact) {
 			add(s.Name, "%s", text)
 		}
 	}
+	heard := a.Garage.LastLines(d, proofLines)
+	for _, name := range slices.Sorted(maps.Keys(heard)) {
+		if len(heard[name]) > 0 {
+			add("last lines of "+name, "%s", strings.Join(heard[name], "\n"))
+		}
+	}
 	return out
 }
+
+// proofLines are how many lines of a serial line are kept as proof.
+const proofLines = 8

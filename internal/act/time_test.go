@@ -5,6 +5,7 @@ import (
 	"errors"
 	"log/slog"
 	"path/filepath"
+	"slices"
 	"sync"
 	"testing"
 	"testing/synctest"
@@ -52,6 +53,18 @@ func (s *strip) SwitchOutlet(_ context.Context, _ int, on bool) error {
 	}
 	s.on, s.moved = on, append(s.moved, time.Now())
 	return nil
+}
+
+func (s *strip) isOn() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.on
+}
+
+func (s *strip) moves() []time.Time {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Clone(s.moved)
 }
 
 // onFakeTime runs f with an actor whose gear is a strip, and whose database is
@@ -125,8 +138,9 @@ func TestTheHoldIsKept(t *testing.T) {
 		id := cycle(t, ctx, a, 5*time.Minute)
 		time.Sleep(6 * time.Minute)
 		require.Equal(t, operation.Done, stateOf(a, id))
-		require.Len(t, s.moved, 2)
-		require.InDelta(t, 300, s.moved[1].Sub(s.moved[0]).Seconds(), 2)
+		moved := s.moves()
+		require.Len(t, moved, 2)
+		require.InDelta(t, 300, moved[1].Sub(moved[0]).Seconds(), 2)
 	})
 }
 
@@ -139,11 +153,11 @@ func TestPowerIsOwedForAsLongAsItTakes(t *testing.T) {
 		id := cycle(t, ctx, a, operation.MinHold)
 		time.Sleep(2*time.Hour - time.Minute)
 		require.Equal(t, operation.Running, stateOf(a, id), "it does not give up")
-		require.False(t, s.on)
+		require.False(t, s.isOn())
 		time.Sleep(3 * time.Minute)
-		require.True(t, s.on)
+		require.True(t, s.isOn())
 		require.Equal(t, operation.Done, stateOf(a, id))
-		require.Len(t, s.moved, 2)
+		require.Len(t, s.moves(), 2)
 	})
 }
 
@@ -153,11 +167,11 @@ func TestACancelEndsTheWait(t *testing.T) {
 	onFakeTime(t, s, func(ctx context.Context, a *Actor) {
 		id := cycle(t, ctx, a, 10*time.Minute)
 		time.Sleep(10 * time.Second)
-		require.False(t, s.on)
+		require.False(t, s.isOn())
 		_, err := a.Cancel(ctx, id, "ann")
 		require.NoError(t, err)
 		time.Sleep(10 * time.Second)
-		require.True(t, s.on)
+		require.True(t, s.isOn())
 		require.Equal(t, operation.Cancelled, stateOf(a, id))
 	})
 }

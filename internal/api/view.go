@@ -134,6 +134,10 @@ func (g glance) waysIn(d *estate.Device) []contract.WayIn {
 		}
 	}
 	for _, ep := range d.Endpoints {
+		if d.OverSerial(ep) {
+			way("serial", "serial line at "+string(d.Serial[0].Device), d.Key, ep.Name)
+			continue
+		}
 		way(string(ep.Protocol), string(ep.Protocol)+" "+ep.Name, d.Key, ep.Name)
 	}
 	for _, end := range g.e.FeedsOf(d.Key) {

@@ -169,10 +169,10 @@ func stepText(o *operation.Operation, s *operation.Step) string {
 
 // asks says how the operating system is asked to shut down.
 func asks(o *operation.Operation, s *operation.Step) string {
-	switch s.Outlet.Port {
-	case estate.CommandPort:
+	switch {
+	case s.Outlet.CommandName() != "":
 		return fmt.Sprintf("Tell it %q", o.Command)
-	case estate.PanelPort:
+	case s.Outlet.Port == estate.PanelPort:
 		return "Press its power button shortly, which asks the operating system to shut down"
 	}
 	return "Ask the operating system to shut down"

@@ -118,7 +118,7 @@ func Text(text string) chromedp.Action {
 
 // Click clicks the one button or link with this text.
 func Click(text string) chromedp.Action {
-	return chromedp.Click(fmt.Sprintf(`//*[self::button or self::a or @role="menuitem"][normalize-space(.)=%q and not(@disabled)]`, text), chromedp.BySearch, chromedp.NodeVisible)
+	return chromedp.Click(fmt.Sprintf(`//*[self::button or self::a or self::summary or @role="menuitem"][normalize-space(.)=%q and not(@disabled)]`, text), chromedp.BySearch, chromedp.NodeVisible)
 }
 
 // Visit goes to an address, and does not wait for the page: look for what

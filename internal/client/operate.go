@@ -405,7 +405,7 @@ func (a *app) opShowCommand() *cobra.Command {
 			(&drawing{a: a, said: map[int]string{}}).draw(o, time.Local)
 			fmt.Fprintln(a.out, wrap(o.Outcome, a.width, ""))
 			if proof {
-				a.table(proofTable(deref(o.Proof)))
+				a.proof(deref(o.Proof))
 			}
 			return nil
 		}),
@@ -415,12 +415,26 @@ func (a *app) opShowCommand() *cobra.Command {
 	return c
 }
 
-func proofTable(list []contract.Proof) table {
+// proof prints a table, and below it what has several lines.
+func (a *app) proof(list []contract.Proof) {
 	t := table{columns: []string{"WHAT", "BEFORE", "AFTER"}}
+	var long []contract.Proof
 	for _, p := range list {
+		if strings.Contains(text(p.Before)+text(p.After), "\n") {
+			long = append(long, p)
+			continue
+		}
 		t.rows = append(t.rows, []string{p.Name, orDash(text(p.Before)), orDash(text(p.After))})
 	}
-	return t
+	a.table(t)
+	for _, p := range long {
+		for _, x := range []struct {
+			when string
+			said *string
+		}{{"before", p.Before}, {"after", p.After}} {
+			fmt.Fprintf(a.out, "%s, %s\n  %s\n", p.Name, x.when, strings.ReplaceAll(orDash(text(x.said)), "\n", "\n  "))
+		}
+	}
 }
 
 func text(s *string) string {

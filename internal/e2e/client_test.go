@@ -80,6 +80,7 @@ func TestInterlocks(t *testing.T) {
 	for _, n := range []int{5, 7, 9} {
 		require.True(t, w.closed(n), "outlet %d", n)
 	}
+	require.Contains(t, w.flat(0, "", "reset", "ostrel-firewall", "--preview"), `over its serial line at ostrel-console, which is the gentlest: it is told "reload now"`)
 	// The PDU's own cycle is offered instead, and carried out by it alone.
 	require.Contains(t, w.flat(0, "", "cycle", "skarvoe-cell", "--preview"), "skarvoe-pdu will switch it back on by itself after 10 s")
 	done := w.says(0, "", "cycle", "skarvoe-cell", "--hold", "4s", "--yes", "--follow")

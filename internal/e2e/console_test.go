@@ -185,7 +185,7 @@ func TestSeveralInTheConsole(t *testing.T) {
 	w.sees(b, "2 of 2 done")
 	require.NoError(t, b.Do(browser.Click("skarvoe-heater")))
 	w.sees(b, "Cycled outlet 8 of skarvoe-pdu: 8")
-	w.sees(b, "What was measured and seen, before and after")
+	w.sees(b, "Measured and seen before and after")
 	require.Empty(t, b.Complaints())
 }
 

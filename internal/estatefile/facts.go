@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"net/netip"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -43,12 +44,25 @@ func (p *parser) use(path []string, u *use) (out estate.Use) {
 	return out
 }
 
-// ofIPMI and ofSSH say which settings are there that belong to one protocol only.
+// ofIPMI, ofLines and ofTelnet say which settings are there that belong to some
+// protocols only.
 func (e endpoint) ofIPMI() map[string]bool {
 	return map[string]bool{"cipher-suites": e.Suites != nil, "legacy": e.Legacy, "shared-port": e.Shared}
 }
 
-func (e endpoint) ofSSH() map[string]bool { return map[string]bool{"commands": e.Commands != nil} }
+func (e endpoint) ofLines() map[string]bool { return map[string]bool{"commands": e.Commands != nil} }
+
+func (e endpoint) ofTelnet() map[string]bool { return map[string]bool{"prompt": e.Prompt != ""} }
+
+const maxPrompt = 200
+
+// prompt is a regular expression for what stands at the end of a prompt.
+func (p *parser) prompt(path []string, name, s string) string {
+	if _, err := regexp.Compile(s); err != nil || len(s) > maxPrompt {
+		p.fault(append(path, "prompt"), "%s prompt: %q is not a regular expression of up to %d bytes, such as '\\w+ ready:'", name, s, maxPrompt)
+	}
+	return s
+}
 
 // commandKinds are the operations for which a command can be stated.
 var commandKinds = []string{string(operation.Reset), string(operation.Shutdown), string(operation.Sleep)}

@@ -164,6 +164,7 @@ type (
 		Shared    bool     `yaml:"shared-port"`
 
 		Commands map[string]string `yaml:"commands"`
+		Prompt   string            `yaml:"prompt"`
 	}
 	probe struct {
 		ICMP    string   `yaml:"icmp"`
@@ -311,7 +312,13 @@ func (p *parser) device(k string, d device) estate.Device {
 	out.Network = p.network(append(path, "network"), d.Network)
 	p.sources(path, d, &out)
 	for _, name := range p.keys("devices", k, "endpoints") {
-		out.Endpoints = append(out.Endpoints, p.endpoint(append(path, "endpoints", name), name, d.Endpoints[name]))
+		ep := p.endpoint(append(path, "endpoints", name), name, d.Endpoints[name])
+		if out.OverSerial(ep) && len(ep.Network) == 0 { // the way to a serial port is the way to what it is plugged into
+			for _, end := range out.Serial {
+				ep.Network = append(ep.Network, estate.NetworkCable{Via: estate.End{Device: end.Device}})
+			}
+		}
+		out.Endpoints = append(out.Endpoints, ep)
 	}
 	for i, pr := range d.Probes {
 		out.Probes = append(out.Probes, p.probe(append(path, "probes", fmt.Sprint(i)), pr))
@@ -342,17 +349,24 @@ func (p *parser) endpoint(path []string, name string, e endpoint) estate.Endpoin
 	case estate.SNMP, estate.HTTPAPI:
 		p.profile(path, name, &out, e)
 		p.only(path, name, "ipmi", e.ofIPMI())
-		p.only(path, name, "ssh", e.ofSSH())
+		p.only(path, name, "ssh or telnet", e.ofLines())
 	case estate.IPMI:
 		out.Suites, out.Legacy, out.Shared = p.suites(path, name, e.Suites), e.Legacy, e.Shared
 		p.only(path, name, "snmp", map[string]bool{"profile": e.Profile != "", "pin": e.Pin != ""})
-		p.only(path, name, "ssh", e.ofSSH())
+		p.only(path, name, "ssh or telnet", e.ofLines())
+	case estate.Telnet:
+		out.Commands, out.Prompt = p.commands(path, name, e.Commands), p.prompt(path, name, e.Prompt)
+		p.only(path, name, "snmp", map[string]bool{"profile": e.Profile != "", "pin": e.Pin != ""})
+		p.only(path, name, "ipmi", e.ofIPMI())
 	case estate.SSH:
 		out.Commands, out.Pin = p.commands(path, name, e.Commands), p.pin(path, name, e.Pin)
 		p.only(path, name, "snmp", map[string]bool{"profile": e.Profile != ""})
 		p.only(path, name, "ipmi", e.ofIPMI())
 	default:
-		p.fault(append(path, "protocol"), "%s protocol: %q is not known: it can be snmp, http, ipmi or ssh", name, e.Protocol)
+		p.fault(append(path, "protocol"), "%s protocol: %q is not known: it can be snmp, http, ipmi, ssh or telnet", name, e.Protocol)
+	}
+	if out.Protocol != estate.Telnet {
+		p.only(path, name, "telnet", e.ofTelnet())
 	}
 	return out
 }

@@ -25,6 +25,8 @@ func TestTheDemoEstate(t *testing.T) {
 	require.Equal(t, [][]estate.Key{{"ostrel-ops", "ostrel-core", "skarvoe-bridge", "skarvoe-router", "skarvoe-switch", "skarvoe-kiosk"}}, e.ReachLine("skarvoe-kiosk", ""))
 	require.Equal(t, [][]estate.Key{{"ostrel-ops", "ostrel-core", "skarvoe-cell", "skarvoe-pdu"}}, e.ReachLine("skarvoe-pdu", "card"))
 
+	require.Equal(t, [][]estate.Key{{"ostrel-ops", "ostrel-mgmt", "ostrel-console", "ostrel-core"}}, e.ReachLine("ostrel-core", "line"), "the way to a serial port is that to its console server")
+
 	without, err := Parse("demo", []byte(demo.Estate(demo.Addresses{Loopback: 90, NoEcho: true})))
 	require.NoError(t, err)
 	for _, p := range without.Device("skarvoe-router").Probes {
@@ -58,8 +60,11 @@ func TestFaults(t *testing.T) {
 		{"an unknown key further in", head + "  u: {site: pier, role: ups, ups: {watts: 3000}}\n", `f:12: unknown key "watts": what can stand here is rating, low-minutes, shutdown-minutes`},
 		{"a list where there is none", head + "  r: {site: pier, role: [router]}\n", "f:12: a list does not belong here: text is expected"},
 		{"a bad key", head + "  Router_1: {site: pier, role: router}\n", `f:12: "Router_1" cannot be a key: use lower-case letters, digits and hyphens, 63 at the most`},
-		{"a protocol that nobody knows", head + "  r:\n    site: pier\n    role: server\n    network: [ops]\n    endpoints:\n      bmc: {protocol: smoke, address: \"h:1\", secret: s}\n", `f:17: bmc protocol: "smoke" is not known: it can be snmp, http, ipmi or ssh`},
+		{"a protocol that nobody knows", head + "  r:\n    site: pier\n    role: server\n    network: [ops]\n    endpoints:\n      bmc: {protocol: smoke, address: \"h:1\", secret: s}\n", `f:17: bmc protocol: "smoke" is not known: it can be snmp, http, ipmi, ssh or telnet`},
 		{"a profile for IPMI", head + "  r:\n    site: pier\n    role: server\n    network: [ops]\n    endpoints:\n      bmc: {protocol: ipmi, address: \"h:1\", secret: s, profile: lab-pdu}\n", "f:17: bmc profile: is for protocol snmp only: take it out"},
+		{"a prompt for SSH", head + "  r:\n    site: pier\n    role: router\n    network: [ops]\n    endpoints:\n      cli: {protocol: ssh, address: \"h:1\", secret: s, prompt: ok}\n", "f:17: cli prompt: is for protocol telnet only: take it out"},
+		{"a prompt that is no expression", head + "  r:\n    site: pier\n    role: router\n    network: [ops]\n    endpoints:\n      line: {protocol: telnet, address: \"h:1\", secret: s, prompt: (}\n", "f:17: line prompt: \"(\" is not a regular expression of up to 200 bytes, such as '\\w+ ready:'"},
+		{"commands for a PDU", head + "  r:\n    site: pier\n    role: router\n    network: [ops]\n    endpoints:\n      card: {protocol: snmp, profile: lab-pdu, address: \"h:1\", secret: s, commands: {reset: x}}\n", "f:17: card commands: is for protocol ssh or telnet only: take it out"},
 		{"a cipher suite for SNMP", head + "  r:\n    site: pier\n    role: server\n    network: [ops]\n    endpoints:\n      card: {protocol: snmp, profile: lab-pdu, address: \"h:1\", secret: s, cipher-suites: [1]}\n", "f:17: card cipher-suites: is for protocol ipmi only: take it out"},
 		{"a cipher suite that checks nothing", head + "  r:\n    site: pier\n    role: server\n    network: [ops]\n    endpoints:\n      bmc: {protocol: ipmi, address: \"h:1\", secret: s, cipher-suites: [0]}\n", "f:17: bmc cipher-suites: 0 cannot be allowed: 17 and 3 always are, and of the weak ones 16, 2, 15 and 1 can be"},
 		{"no role", head + "  r: {site: pier}\n", "f:12: r: role is missing: say what it is, such as router, switch, pdu or server"},

@@ -243,6 +243,12 @@ type CommandLine interface {
 	Tell(ctx context.Context, text string) error
 }
 
+// Transcript is a line of characters that is listened to all the time.
+type Transcript interface {
+	// LastLines are up to n lines that were lately said on it, the oldest first.
+	LastLines(n int) []string
+}
+
 // Answerer is gear that can be asked whether it is there, and nothing else.
 type Answerer interface {
 	Answer(ctx context.Context) error

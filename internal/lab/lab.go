@@ -100,6 +100,8 @@ func (l *Lab) start(ctx context.Context) error {
 				serve = l.serveController
 			case estate.SSH:
 				serve = l.serveShell
+			case estate.Telnet:
+				serve = l.serveLine
 			case estate.HTTPAPI:
 				serve = l.serveStrip
 				if len(d.Outlets) == 0 {

@@ -81,7 +81,7 @@ func (l *Lab) shell(ctx context.Context, conn net.Conn, config *ssh.ServerConfig
 	_ = conn.SetDeadline(time.Time{})
 	go func() {
 		for r := range requests {
-			if l.mute(ctx, b); r.WantReply {
+			if l.mute(ctx, b, ""); r.WantReply {
 				_ = r.Reply(false, nil)
 			}
 		}
@@ -91,7 +91,7 @@ func (l *Lab) shell(ctx context.Context, conn net.Conn, config *ssh.ServerConfig
 			_ = wanted.Reject(ssh.UnknownChannelType, "only sessions")
 			continue
 		}
-		l.mute(ctx, b)
+		l.mute(ctx, b, "")
 		ch, asked, err := wanted.Accept()
 		if err != nil {
 			break
@@ -101,10 +101,10 @@ func (l *Lab) shell(ctx context.Context, conn net.Conn, config *ssh.ServerConfig
 	_ = c.Close()
 }
 
-// mute waits while a box cannot answer.
-func (l *Lab) mute(ctx context.Context, b *box) {
+// mute waits while a side of a box cannot answer.
+func (l *Lab) mute(ctx context.Context, b *box, side string) {
 	for ctx.Err() == nil {
-		if ok, _ := l.answers(b.d.Key, ""); ok {
+		if ok, _ := l.answers(b.d.Key, side); ok {
 			return
 		}
 		select {

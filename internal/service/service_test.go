@@ -9,6 +9,7 @@ import (
 	"io"
 	"log/slog"
 	"net/http"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -299,23 +300,20 @@ func TestTheStream(t *testing.T) {
 		}()
 		return stop
 	}
-	wait := func(want string) {
+	wait := func(wanted ...string) { // in any order
 		t.Helper()
-		for late := time.After(10 * time.Second); ; {
+		for late := time.After(30 * time.Second); len(wanted) > 0; {
 			select {
 			case k := <-kinds:
-				if k == want {
-					return
-				}
+				wanted = slices.DeleteFunc(wanted, func(w string) bool { return w == k })
 			case <-late:
-				t.Fatalf("no event %s", want)
+				t.Fatalf("no event %s", wanted)
 			}
 		}
 	}
 	stop := listen("")
 	s.asks("PUT", "/api/v1/estate", `{"text":`+quoted(estateFile)+`}`)
-	wait("estate")
-	wait("device")
+	wait("estate", "device")
 	stop()
 	var last string
 	for len(ids) > 0 {

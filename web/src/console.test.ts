@@ -70,12 +70,16 @@ describe('the lines of a preview', () => {
   })
   it('break where something goes dark, and hang slack below', () => {
     const cut = cutStrand([hop('ops', 'ops'), hop('router', 'router'), hop('switch', 'switch')], {
+      kind: 'cycle',
       loses: ['router'],
       outlets: [],
     })
     expect(cut.map((h) => h.state)).toEqual(['sound', 'broken', 'slack'])
     const place = { outlet: 'pdu/3', place: 'outlet 3 of pdu', name: '', known: true, fresh: true }
+    const told = cutStrand([hop('router', 'router')], { kind: 'reset', loses: ['router'], outlets: [] })
+    expect(told.map((h) => h.text)).toEqual(['starts anew'])
     const power = cutStrand([hop('pdu', 'pdu'), hop('outlet 3'), hop('router', 'router')], {
+      kind: 'cycle',
       loses: ['router'],
       outlets: [place],
     })

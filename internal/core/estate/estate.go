@@ -138,8 +138,9 @@ type Endpoint struct {
 
 	Sensors time.Duration // how often the sensors are read
 
-	// Of SSH: what is typed on the command line for each kind of operation.
+	// Of SSH and Telnet: what is typed on the command line for each kind of operation.
 	Commands map[string]string
+	Prompt   string // of Telnet: a regular expression for the end of its prompt
 
 	// Of IPMI.
 	Suites []int // cipher suites that are allowed beside 17 and 3
@@ -155,7 +156,8 @@ const (
 	SNMP    Protocol = "snmp"
 	HTTPAPI Protocol = "http"
 	IPMI    Protocol = "ipmi"
-	SSH     Protocol = "ssh" // a command line
+	SSH     Protocol = "ssh"    // a command line
+	Telnet  Protocol = "telnet" // a command line, too: the device's own, or its serial port behind a console server
 )
 
 // ProbeKind says what a probe asks.
@@ -259,11 +261,24 @@ const ChassisPort = "chassis"
 const WakePort = "wake"
 
 // PanelPort is the port of an end that means the buttons and the lights on the
-// front of a device, and CommandPort of one that means its command line.
-const (
-	PanelPort   = "panel"
-	CommandPort = "command"
-)
+// front of a device.
+const PanelPort = "panel"
+
+// commandMark stands in front of the name of an endpoint, in the port of an end
+// that means its command line.
+const commandMark = "command@"
+
+// CommandEnd names the command line at an endpoint.
+func (id EndpointID) CommandEnd() End { return End{id.Device, commandMark + id.Name} }
+
+// CommandName is the name of the endpoint whose command line an end means, or "".
+func (e End) CommandName() string {
+	name, ok := strings.CutPrefix(e.Port, commandMark)
+	if !ok {
+		return ""
+	}
+	return name
+}
 
 // ChassisEnd names the chassis of a device.
 func ChassisEnd(k Key) End { return End{k, ChassisPort} }
@@ -284,16 +299,15 @@ func (e End) EndpointName() string {
 	return name
 }
 
-// CommandLine returns the endpoint on which a device can be told to do
-// something, and what is typed there.
-func (d *Device) CommandLine(kind string) (ep Endpoint, text string, ok bool) {
-	for _, ep := range d.Endpoints {
-		if text := ep.Commands[kind]; text != "" {
-			return ep, text, true
-		}
-	}
-	return Endpoint{}, "", false
+// CommandLines are the endpoints on which a device can be told to do something,
+// the first that the estate states first.
+func (d *Device) CommandLines(kind string) []Endpoint {
+	return slices.DeleteFunc(slices.Clone(d.Endpoints), func(ep Endpoint) bool { return ep.Commands[kind] == "" })
 }
+
+// OverSerial says whether an endpoint leads to the serial port of the device. Then
+// it is a console server that answers there, and not the device.
+func (d *Device) OverSerial(ep Endpoint) bool { return ep.Protocol == Telnet && len(d.Serial) > 0 }
 
 // Estate is all of it, indexed, and known to be free of contradictions.
 type Estate struct {

@@ -79,7 +79,7 @@ func (e End) Place() string { return e.Words() + " of " + string(e.Device) }
 
 // portWords are the ports that are not numbered.
 var portWords = map[string]string{
-	ChassisPort: "the chassis", WakePort: "the network card", PanelPort: "the front panel", CommandPort: "the command line", "": "the output",
+	ChassisPort: "the chassis", WakePort: "the network card", PanelPort: "the front panel", "": "the output",
 }
 
 // Words is Place without the device.
@@ -89,6 +89,9 @@ func (e End) Words() string {
 	}
 	if name := e.EndpointName(); name != "" {
 		return "the " + name
+	}
+	if e.CommandName() != "" {
+		return "the command line"
 	}
 	k, n := e.Source()
 	if n == 0 {

@@ -85,8 +85,8 @@ func (w World) allUnswitched(m Means, d *estate.Device) bool {
 func (w World) lacks(m Means, kind Kind, d *estate.Device) string {
 	switch m {
 	case ByCommand:
-		if _, _, ok := d.CommandLine(string(kind)); !ok {
-			return fmt.Sprintf("no command for %s of %s is stated: add it under commands of an ssh endpoint", kind, d.Key)
+		if len(d.CommandLines(string(kind))) == 0 {
+			return fmt.Sprintf("no command for %s of %s is stated: add it under commands of an ssh or a telnet endpoint", kind, d.Key)
 		}
 	case ByChassis:
 		if _, ok := d.Controller(); !ok {
@@ -138,8 +138,7 @@ func (w World) board(d *estate.Device) (kvm *estate.Device, ep estate.Endpoint, 
 func (w World) hinders(m Means, kind Kind, d *estate.Device) string {
 	switch m {
 	case ByCommand:
-		ep, _, _ := d.CommandLine(string(kind))
-		return w.mute(d, ep)
+		return w.unheard(d, w.commandLine(d, kind))
 	case ByChassis:
 		ep, _ := d.Controller()
 		if !w.controllerAnswers(d) {
@@ -186,6 +185,27 @@ func (w World) mute(d *estate.Device, ep estate.Endpoint) string {
 		return fmt.Sprintf("%s of %s does not answer", ep.Name, d.Key)
 	}
 	return ""
+}
+
+// commandLine is where a device is told to do something: the first line on which
+// that can work now, or else the first.
+func (w World) commandLine(d *estate.Device, kind Kind) estate.Endpoint {
+	lines := d.CommandLines(string(kind))
+	for _, ep := range lines {
+		if w.unheard(d, ep) == "" {
+			return ep
+		}
+	}
+	return lines[0]
+}
+
+// unheard says why nobody would hear what is typed on a line, or "". A serial line
+// is there without the device: that a device is hung says more than the line does.
+func (w World) unheard(d *estate.Device, ep estate.Endpoint) string {
+	if v := w.Verdicts[d.Key]; d.OverSerial(ep) && (v.State == verdict.Hung || v.State == verdict.Dark || v.State == verdict.Parked) {
+		return fmt.Sprintf("it is %s, and hardly reads what is typed on its serial line", v.State)
+	}
+	return w.mute(d, ep)
 }
 
 // powerless: everything that it hangs on is seen off.
@@ -342,14 +362,11 @@ func (p *Preview) endpointOf(end estate.End, w World) (estate.Endpoint, bool) {
 	switch end.Port {
 	case estate.ChassisPort:
 		return d.Controller()
-	case estate.CommandPort:
-		ep, _, ok := d.CommandLine(string(p.Kind))
-		return ep, ok
 	case estate.PanelPort:
 		_, ep, ok := w.board(d)
 		return ep, ok
 	}
-	if name := end.EndpointName(); name != "" {
+	if name := cmp.Or(end.EndpointName(), end.CommandName()); name != "" {
 		return d.Endpoint(name)
 	}
 	return d.OutletEndpoint()

@@ -206,17 +206,18 @@ func (p *Preview) cuts() bool { return p.Means == ByOutlet || p.Means == ByPoE }
 
 // ends settles what is switched, and what is told.
 func (p *Preview) ends(in Intent, d *estate.Device, w World) ([]estate.End, error) {
+	end := estate.End{Device: d.Key}
 	switch p.Means {
 	case ByOutlet, ByPoE:
 		return outletsOf(in, d, w.Estate)
 	case ByEndpoint:
 		return []estate.End{estate.EndpointID{Device: d.Key, Name: p.Endpoint}.End()}, nil
 	case ByCommand:
-		_, p.Command, _ = d.CommandLine(string(p.Kind))
+		ep := w.commandLine(d, p.Kind)
+		p.Command, end = ep.Commands[string(p.Kind)], estate.EndpointID{Device: d.Key, Name: ep.Name}.CommandEnd()
+	default:
+		end.Port = map[Means]string{ByChassis: estate.ChassisPort, ByWake: estate.WakePort, ByPanel: estate.PanelPort}[p.Means]
 	}
-	end := estate.End{Device: d.Key, Port: map[Means]string{
-		ByChassis: estate.ChassisPort, ByWake: estate.WakePort, ByPanel: estate.PanelPort, ByCommand: estate.CommandPort,
-	}[p.Means]}
 	if p.Force && p.Kind == Shutdown {
 		p.Hard = w.hard(end, d)
 	}

@@ -260,3 +260,42 @@ func TestWake(t *testing.T) {
 	require.Equal(t, Done, o.State)
 	require.Contains(t, o.Outcome(time.UTC), "Woke lamp")
 }
+
+// TestWhichCommandLine: the first on which somebody reads. A serial line is there
+// without the device, so that it says nothing about one that hangs.
+func TestWhichCommandLine(t *testing.T) {
+	w := asSeen(cupboard(t))
+	d := w.Estate.Device("router")
+	reset := map[string]string{"reset": "reload now"}
+	d.Endpoints = []estate.Endpoint{{Name: "cli", Protocol: estate.SSH, Commands: reset}, {Name: "line", Protocol: estate.Telnet, Commands: reset}}
+	look := func(in Intent) (*Preview, string) {
+		in.Kind, in.Device = Reset, "router"
+		p, err := Look(in, w)
+		require.NoError(t, err)
+		return p, fmt.Sprint(p.Lines)
+	}
+	p, said := look(Intent{})
+	require.Equal(t, "cli", p.Outlets[0].End.CommandName())
+	require.Equal(t, "the command line of router", p.Outlets[0].End.Place())
+	require.Contains(t, said, `By its own command line, which is the gentlest: it is told "reload now"`)
+
+	for i := range 3 {
+		w.Evidence.Endpoint(estate.EndpointID{Device: "router", Name: "cli"}, verdict.Result{SentAt: t0.Add(time.Duration(i) * time.Second)})
+	}
+	p, said = look(Intent{})
+	require.Equal(t, "line", p.Outlets[0].End.CommandName())
+	require.Contains(t, said, `By its own command line, which`)
+	d.Serial = []estate.End{{Device: "other", Port: "4"}}
+	_, said = look(Intent{})
+	require.Contains(t, said, `By its own command line, over its serial line at other, which is the gentlest`)
+
+	w.Verdicts["router"] = verdict.Verdict{State: verdict.Hung}
+	p, _ = look(Intent{})
+	require.Equal(t, []Way{{ByCommand, false, "cli of router does not answer"}}, p.Ways)
+	d.Endpoints = d.Endpoints[1:]
+	p, _ = look(Intent{})
+	require.Equal(t, []Way{{ByCommand, false, "it is hung, and hardly reads what is typed on its serial line"}}, p.Ways)
+	p, said = look(Intent{Means: ByCommand})
+	require.Contains(t, said, "Whether it heeds that is not known: it is hung")
+	require.Equal(t, ByCommand, p.Means, "whoever knows better may try")
+}

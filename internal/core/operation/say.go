@@ -144,9 +144,18 @@ func (p *Preview) sayMeans(add adder, w World) {
 	case ByWake:
 		add(LineNote, "By a magic packet to %s, which nothing acknowledges: that it has woken shows when it answers", d.Wake.MAC)
 	case ByCommand:
-		add(LineNote, "By its own command line, which is the gentlest: it is told \"%s\"", p.Command)
+		over := ""
+		if ep, ok := p.endpointOf(p.Outlets[0].End, w); ok && d.OverSerial(ep) {
+			over = ", over its serial line at " + string(d.Serial[0].Device)
+		}
+		add(LineNote, "By its own command line%s, which is the gentlest: it is told \"%s\"", over, p.Command)
 	case ByEndpoint:
 		p.sayRestart(add, w)
+	}
+	if ep, ok := p.endpointOf(p.Outlets[0].End, w); ok && p.Means == ByCommand && w.mute(d, ep) == "" { // an interlock says that
+		if why := w.unheard(d, ep); why != "" {
+			add(LineUnknown, "Whether it heeds that is not known: %s", why)
+		}
 	}
 	p.sayWays(add)
 	if c, known := w.fresh(p.Device); known && c.Watchdog != nil && p.Kind != On {

@@ -12,7 +12,7 @@ import (
 
 var (
 	panel = estate.End{Device: "skarvoe-router", Port: estate.PanelPort}
-	line  = estate.End{Device: "skarvoe-router", Port: estate.CommandPort}
+	line  = estate.EndpointID{Device: "skarvoe-router", Name: "cli"}.CommandEnd()
 	card  = estate.EndpointID{Device: "skarvoe-router", Name: "card"}.End()
 )
 

@@ -43,6 +43,9 @@ func (j *judge) voices(d *estate.Device) []voice {
 		return vs
 	}
 	for _, ep := range d.Endpoints {
+		if d.OverSerial(ep) {
+			continue
+		}
 		vs = append(vs, voice{"its " + ep.Name, false, j.ev.Endpoints[estate.EndpointID{Device: d.Key, Name: ep.Name}]})
 	}
 	return vs

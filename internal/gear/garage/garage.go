@@ -17,6 +17,7 @@ import (
 	"plumbbob/internal/gear"
 	"plumbbob/internal/gear/httpgear"
 	"plumbbob/internal/gear/ipmigear"
+	"plumbbob/internal/gear/linegear"
 	"plumbbob/internal/gear/snmpgear"
 	"plumbbob/internal/gear/sshgear"
 	"plumbbob/internal/profile"
@@ -118,6 +119,8 @@ func open(id estate.EndpointID, ep estate.Endpoint, v secret.Value, pins sshgear
 	switch ep.Protocol {
 	case estate.SSH:
 		return sshgear.Open(sshgear.Options{Name: string(id.Device), Addresses: ep.Addresses, Secret: v, Pin: ep.Pin, Timeout: ep.Timeout, Pins: pins})
+	case estate.Telnet:
+		return linegear.Open(linegear.Options{Name: string(id.Device), Addresses: ep.Addresses, Secret: v, Prompt: ep.Prompt, Timeout: ep.Timeout})
 	case estate.IPMI:
 		return ipmigear.Open(ipmigear.Options{Name: string(id.Device), Addresses: ep.Addresses, Secret: v, Suites: ep.Suites, Legacy: ep.Legacy, Shared: ep.Shared})
 	}
@@ -145,6 +148,7 @@ var kindsFor = map[estate.Protocol][]string{
 	estate.HTTPAPI: {secret.Login, secret.Token},
 	estate.IPMI:    {secret.IPMI},
 	estate.SSH:     {secret.SSHKey, secret.Login},
+	estate.Telnet:  {secret.Login},
 }
 
 // Outlets returns the driver that switches the outlets of a PDU.
@@ -183,13 +187,26 @@ func Controller[T any](g *Garage, k estate.Key) (T, error) {
 	return find[T](g, k, "a controller that can do that", (*estate.Device).Controller)
 }
 
-// CommandLine returns the command line on which a device can be told to do
-// something of a kind.
-func (g *Garage) CommandLine(k estate.Key, kind operation.Kind) (gear.CommandLine, error) {
-	return find[gear.CommandLine](g, k, "a command line", func(d *estate.Device) (estate.Endpoint, bool) {
-		ep, _, ok := d.CommandLine(string(kind))
-		return ep, ok
-	})
+// CommandLine returns the command line at an endpoint.
+func (g *Garage) CommandLine(id estate.EndpointID) (gear.CommandLine, error) {
+	return find[gear.CommandLine](g, id.Device, "a command line", func(d *estate.Device) (estate.Endpoint, bool) { return d.Endpoint(id.Name) })
+}
+
+// LastLines are what was lately said on the lines of a device that are listened
+// to, by the name of the endpoint.
+func (g *Garage) LastLines(d *estate.Device, n int) map[string][]string {
+	out := map[string][]string{}
+	for _, ep := range d.Endpoints {
+		if ep.Protocol != estate.Telnet {
+			continue
+		}
+		if driver, err := g.Open(estate.EndpointID{Device: d.Key, Name: ep.Name}); err == nil {
+			if t, ok := gear.As[gear.Transcript](driver); ok {
+				out[ep.Name] = t.LastLines(n)
+			}
+		}
+	}
+	return out
 }
 
 // Panel returns the board whose leads go to the front of a device, and the

@@ -3,7 +3,6 @@
 package sshgear
 
 import (
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -169,16 +168,24 @@ func (d *Driver) follow(ctx context.Context) func() {
 	return func() { stop() }
 }
 
-// bounded keeps the beginning of what is written to it.
-type bounded struct{ bytes.Buffer }
+// bounded keeps the beginning of what is written to it, by both of the streams of
+// a session.
+type bounded struct {
+	mu    sync.Mutex
+	begin []byte
+}
 
 func (b *bounded) Write(p []byte) (int, error) {
-	b.Buffer.Write(p[:min(len(p), max(0, maxOutput-b.Len()))])
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.begin = append(b.begin, p[:min(len(p), maxOutput-len(b.begin))]...)
 	return len(p), nil
 }
 
 func (b *bounded) line() string {
-	line, _, _ := strings.Cut(strings.TrimSpace(b.String()), "\n")
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	line, _, _ := strings.Cut(strings.TrimSpace(string(b.begin)), "\n")
 	if line = gear.Clean(line); line != "" {
 		return line
 	}

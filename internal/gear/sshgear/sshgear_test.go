@@ -5,7 +5,9 @@ import (
 	"crypto/ed25519"
 	"crypto/rand"
 	"encoding/pem"
+	"io"
 	"net"
+	"strings"
 	"testing"
 	"time"
 
@@ -32,9 +34,9 @@ func open(t *testing.T, o Options) *Driver {
 }
 
 func shell(t *testing.T, l *labtest.Lab) []string {
-	ep, _, ok := l.Estate.Device("skarvoe-router").CommandLine("reset")
-	require.True(t, ok)
-	return ep.Addresses
+	lines := l.Estate.Device("skarvoe-router").CommandLines("reset")
+	require.Len(t, lines, 1)
+	return lines[0].Addresses
 }
 
 // TestACommandLine: what is told is done, what is refused says so, and a
@@ -109,4 +111,14 @@ func TestKeys(t *testing.T) {
 	require.ErrorContains(t, err, "the key is none that is understood")
 	_, err = Open(Options{Name: "router"})
 	require.EqualError(t, err, "router has no address")
+}
+
+// TestWhatIsSaidIsBounded, whichever way it is copied.
+func TestWhatIsSaidIsBounded(t *testing.T) {
+	var b bounded
+	n, err := io.Copy(&b, strings.NewReader(strings.Repeat("more and more\n", maxOutput)))
+	require.NoError(t, err)
+	require.EqualValues(t, 14*maxOutput, n)
+	require.Len(t, b.begin, maxOutput)
+	require.Equal(t, "more and more", b.line())
 }

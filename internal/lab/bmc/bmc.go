@@ -140,6 +140,8 @@ func New(m Model, box Box, seed uint64, now time.Time) *Controller {
 
 // OnAlert has platform event traps handed to send.
 func (c *Controller) OnAlert(send func(to netip.Addr, community string, t ipmi.Trap)) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
 	c.alerts = send
 }
 

@@ -2,15 +2,22 @@ import type { Hop, Preview } from '../api/client'
 import { useDevice } from '../api/hooks'
 import { Strand } from '../marks/lines'
 
+/** What becomes of a device that keeps its power. */
+const goes: Partial<Record<Preview['kind'], string>> = {
+  reset: 'starts anew',
+  sleep: 'falls asleep',
+  shutdown: 'shuts down',
+}
+
 /** A strand as it will be: broken at what goes dark, and slack below that. */
-export function cutStrand(hops: Hop[], p: Pick<Preview, 'loses' | 'outlets'>): Hop[] {
+export function cutStrand(hops: Hop[], p: Pick<Preview, 'kind' | 'loses' | 'outlets'>): Hop[] {
   const opened = new Set(p.outlets.map((o) => o.place.replace(` of ${o.outlet.split('/')[0]}`, '')))
   let broken = false
   return hops.map((h) => {
     if (broken) return { ...h, state: 'slack', text: 'without' }
     const dark = h.device !== undefined && p.loses.includes(h.device)
     broken = dark || opened.has(h.label)
-    return broken ? { ...h, state: 'broken', text: dark ? 'goes dark' : 'switched off' } : h
+    return broken ? { ...h, state: 'broken', text: dark ? (goes[p.kind] ?? 'goes dark') : 'switched off' } : h
   })
 }
 
@@ -21,8 +28,8 @@ export function CutLines({ preview: p }: { preview: Preview }) {
   const { power, reach } = device.data
   const n = p.cutOff.length
   const below = n > 0 ? `${n} ${n === 1 ? 'device' : 'devices'}` : undefined
-  const columns = [
-    { name: 'Power line, meanwhile', hops: power[0] },
+  const columns: { name: string; hops: Hop[] | undefined; below?: string | undefined }[] = [
+    ...(goes[p.kind] ? [] : [{ name: 'Power line, meanwhile', hops: power[0] }]),
     { name: 'Reach line, meanwhile', hops: reach[0], below },
   ]
   return (

@@ -223,7 +223,7 @@ function ProofTable({ operation: o }: { operation: Operation }) {
   const rows = [...list.filter((p) => !same(p)), ...list.filter(same)]
   return (
     <details className="mt-3">
-      <summary className="cursor-pointer text-ink2">What was measured and seen, before and after</summary>
+      <summary className="cursor-pointer text-ink2">Measured and seen before and after</summary>
       <table className="mt-1.5 w-full text-[12px]">
         <thead>
           <tr className="text-left text-ink3 [&>th]:pr-2 [&>th]:font-normal">
@@ -234,7 +234,10 @@ function ProofTable({ operation: o }: { operation: Operation }) {
         </thead>
         <tbody>
           {rows.map((p) => (
-            <tr key={p.name} className="border-t border-rule align-top [&>td]:py-0.5 [&>td]:pr-2">
+            <tr
+              key={p.name}
+              className="border-t border-rule align-top [&>td]:py-0.5 [&>td]:pr-2 [&>td]:whitespace-pre-line"
+            >
               <td>{p.name}</td>
               <td>{p.before ?? '–'}</td>
               <td className={same(p) ? '' : 'font-semibold'}>{p.after ?? '–'}</td>

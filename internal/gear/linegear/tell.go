@@ -1,0 +1,119 @@
+package linegear
+
+import (
+	"context"
+	"fmt"
+	"regexp"
+	"time"
+
+	"plumbbob/internal/core/operation"
+	"plumbbob/internal/gear"
+)
+
+const (
+	enter    = "\r"
+	wipe     = "\x15"           // whatever somebody has left half typed
+	knocks   = 3                // how often Enter is pressed before a line counts as silent
+	tellsFor = 10 * time.Second // what takes longer is under way, and not waited for
+	leave    = "exit" + enter
+)
+
+// refusal is how command lines usually begin to say that they do not understand,
+// or do not want to.
+var refusal = regexp.MustCompile(`(?i)^\s*[%^?]|\b(unknown|invalid|unrecogni[sz]ed|ambiguous|incomplete|not (known|found|permitted|allowed)|denied|syntax error|bad command)\b`)
+
+// Tell types one command at a prompt, and waits until the prompt stands there
+// again, the line is lost, or the command has had its time. A line says no result:
+// what it says is taken for a refusal when it reads like one, and what came of a
+// command shows by what the device does.
+func (d *Driver) Tell(ctx context.Context, text string) error {
+	d.talking.Lock()
+	defer d.talking.Unlock()
+	l, err := d.connect(ctx)
+	if err != nil {
+		return err
+	}
+	entered, err := d.reach(ctx, l)
+	if err != nil {
+		return err
+	}
+	from := l.mark()
+	if _, err := l.conn.Write([]byte(text + enter)); err != nil {
+		return l.fail(d.o.Name, err, operation.Unclear)
+	}
+	s, answer, err := l.until(ctx, from, tellsFor, d.prompt)
+	if ctx.Err() != nil {
+		return l.fail(d.o.Name, context.Cause(ctx), operation.Unclear)
+	}
+	if err != nil || s != ready {
+		return nil // it went before the prompt came back: that is what was asked for
+	}
+	if entered {
+		_, _ = l.conn.Write([]byte(leave)) // whoever comes next has to log in
+	}
+	for _, x := range said(answer, text) {
+		if refusal.MatchString(x) {
+			return &gear.Error{Kind: gear.NotPermitted, Outcome: operation.Refused, Text: fmt.Sprintf("%s refused the command: %s", d.o.Name, x)}
+		}
+	}
+	return nil
+}
+
+// reach gets to a prompt, whatever stands at the line, and says whether it has
+// logged in to get there.
+func (d *Driver) reach(ctx context.Context, l *line) (entered bool, err error) {
+	from := l.mark()
+	var s stands
+	var text string
+	for range knocks {
+		if s, text, err = d.keyIn(ctx, l, wipe+enter); err != nil || s == logIn || s == ready {
+			break
+		}
+	}
+	if heard, _, _, _ := l.since(from); err == nil && s == nothing {
+		return false, d.unready(heard)
+	}
+	if err != nil || s == ready {
+		return false, err
+	}
+	if s == passwordAsked { // somebody has left it in the middle of a log-in, and it asks for nothing else
+		return false, d.unready(text)
+	}
+	if s, _, err = d.keyIn(ctx, l, d.o.Secret.User+enter); err == nil && s == passwordAsked {
+		s, text, err = d.keyIn(ctx, l, d.o.Secret.Password+enter)
+	}
+	switch {
+	case err != nil:
+		return false, err
+	case s == ready:
+		return true, nil
+	case s == nothing:
+		return false, d.unready(text)
+	}
+	return false, &gear.Error{Kind: gear.BadSecret, Outcome: operation.NotSent, Text: d.o.Name + " refuses the credential on its line: set it again with plumb secret set"}
+}
+
+// keyIn types something, and says what stands at the line then.
+func (d *Driver) keyIn(ctx context.Context, l *line, keys string) (stands, string, error) {
+	from := l.mark()
+	if _, err := l.conn.Write([]byte(keys)); err != nil {
+		return nothing, "", l.fail(d.o.Name, err, operation.NotSent)
+	}
+	s, text, err := l.until(ctx, from, d.o.Timeout, d.prompt)
+	if err != nil {
+		return s, text, l.fail(d.o.Name, err, operation.NotSent)
+	}
+	return s, text, nil
+}
+
+// unready is a line at which nothing can be typed.
+func (d *Driver) unready(heard string) error {
+	all := lines(heard)
+	if len(all) == 0 {
+		return &gear.Error{Kind: gear.Unreachable, Outcome: operation.NotSent, Text: "the line of " + d.o.Name + " is silent: nobody reads what is typed there"}
+	}
+	return &gear.Error{
+		Kind: gear.Malformed, Outcome: operation.NotSent,
+		Text: fmt.Sprintf("the line of %s says %q, which is no prompt that is known here: state its prompt in the estate, or look what is going on there", d.o.Name, all[len(all)-1]),
+	}
+}

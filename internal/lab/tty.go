@@ -1,0 +1,245 @@
+package lab
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/wire/telnet"
+)
+
+// A tty is the serial port of a box. Whoever is connected to it, at a console
+// server or at the box itself, sees and types at the same line.
+type tty struct {
+	l *Lab
+	b *box
+
+	mu      sync.Mutex
+	seats   map[net.Conn]chan string
+	typed   []byte
+	user    string // whose password is asked for
+	asks    asks
+	powered time.Time // the start of the box that the line has told of
+	ready   bool      // it has told that the box is up
+}
+
+// asks is what a tty waits for.
+type asks int
+
+const (
+	asksUser asks = iota
+	asksPassword
+	asksCommand
+)
+
+const (
+	seatRoom   = 64 // pieces of text that a slow reader may lag behind
+	maxTyped   = 256
+	killLine   = 0x15
+	backspace  = 0x7f
+	anotherOne = 0x08
+)
+
+// serveLine answers for the command line of a device over Telnet: at a console
+// server where a serial cable leads there, and at the device itself otherwise.
+func (l *Lab) serveLine(ctx context.Context, d *estate.Device, ep estate.Endpoint) error {
+	t := &tty{l: l, b: l.boxes[d.Key], seats: map[net.Conn]chan string{}}
+	at, side := d.Key, ep.Name
+	if d.OverSerial(ep) {
+		at, side = d.Serial[0].Device, ""
+	}
+	l.tasks.Go(func() error { return t.live(ctx) })
+	for _, address := range ep.Addresses {
+		p, err := l.open(ctx, at, address, side)
+		if err != nil {
+			return err
+		}
+		l.tasks.Go(func() error {
+			for {
+				conn, err := p.Accept()
+				if err != nil {
+					return context.Cause(ctx)
+				}
+				l.tasks.Go(func() error { t.serve(ctx, conn, l.boxes[at], side); return nil })
+			}
+		})
+	}
+	return nil
+}
+
+// serve is one connection to the line, for as long as the box that holds it does.
+func (t *tty) serve(ctx context.Context, conn net.Conn, at *box, side string) {
+	defer func() { _ = conn.Close() }()
+	t.l.mu.Lock()
+	began := at.powered
+	t.l.mu.Unlock()
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	go t.l.hangUp(ctx, conn, at, began)
+	c, err := telnet.Server(muted{conn, ctx, t.l, at, side})
+	if err != nil {
+		return
+	}
+	out := make(chan string, seatRoom)
+	t.mu.Lock()
+	t.seats[conn] = out
+	t.mu.Unlock()
+	defer func() {
+		t.mu.Lock()
+		delete(t.seats, conn)
+		t.mu.Unlock()
+	}()
+	go func() {
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case text := <-out:
+				_, _ = c.Write([]byte(text))
+			}
+		}
+	}()
+	var b [256]byte
+	for {
+		n, err := c.Read(b[:])
+		if err != nil {
+			return
+		}
+		for _, key := range b[:n] {
+			t.key(key)
+		}
+	}
+}
+
+// muted is a connection on which nothing comes and goes while that side of a box
+// cannot answer.
+type muted struct {
+	net.Conn
+	ctx  context.Context
+	l    *Lab
+	at   *box
+	side string
+}
+
+func (m muted) Read(p []byte) (int, error) {
+	n, err := m.Conn.Read(p)
+	m.l.mute(m.ctx, m.at, m.side)
+	return n, err
+}
+
+func (m muted) Write(p []byte) (int, error) {
+	m.l.mute(m.ctx, m.at, m.side)
+	return m.Conn.Write(p)
+}
+
+// say has everybody at the line see a text. The lock is held.
+func (t *tty) say(format string, args ...any) {
+	text := strings.ReplaceAll(fmt.Sprintf(format, args...), "\n", "\r\n")
+	for _, out := range t.seats {
+		select {
+		case out <- text:
+		default: // a terminal that does not read misses something
+		}
+	}
+}
+
+// live has the line tell what becomes of the box.
+func (t *tty) live(ctx context.Context) error {
+	tick := time.NewTicker(lookEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case now := <-tick.C:
+			t.l.mu.Lock()
+			powered, up := t.b.powered, t.l.up(t.b, now)
+			t.l.mu.Unlock()
+			t.told(powered, up)
+		}
+	}
+}
+
+func (t *tty) told(powered time.Time, up bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if !powered.Equal(t.powered) {
+		if t.powered, t.ready = powered, false; !powered.IsZero() {
+			t.say("\n\nFirmware of %s: memory tested, loading.\n", t.b.d.Key)
+		}
+	}
+	if up && !t.ready {
+		t.asks, t.typed = asksUser, nil
+		t.say("\n%s is up.\n", t.b.d.Key)
+		t.prompt()
+	}
+	t.ready = t.ready || up
+}
+
+// key takes one key, while somebody is there who reads it.
+func (t *tty) key(k byte) {
+	t.l.mu.Lock()
+	up := t.l.up(t.b, time.Now())
+	t.l.mu.Unlock()
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	switch {
+	case !up || !t.ready:
+	case k == '\r':
+		line := string(t.typed)
+		t.typed = nil
+		t.say("\n")
+		t.entered(line)
+	case k == killLine:
+		t.typed = nil
+	case k == backspace || k == anotherOne:
+		t.typed = t.typed[:max(0, len(t.typed)-1)]
+	case k >= ' ' && len(t.typed) < maxTyped:
+		t.typed = append(t.typed, k)
+		if t.asks != asksPassword {
+			t.say("%c", k)
+		}
+	}
+}
+
+// entered takes a line that was typed. The lock is held.
+func (t *tty) entered(line string) {
+	switch t.asks {
+	case asksUser:
+		if t.user = strings.TrimSpace(line); t.user != "" {
+			t.asks = asksPassword
+		}
+	case asksPassword:
+		t.asks = asksCommand
+		if t.user != ShellSecret.User || line != ShellSecret.Password {
+			t.asks = asksUser
+			t.say("That is not right.\n\n")
+		}
+	case asksCommand:
+		switch line = strings.TrimSpace(line); {
+		case line == "":
+		case slices.Contains([]string{"exit", "logout"}, line):
+			t.asks = asksUser
+		default:
+			text, _ := t.l.told(t.b, line)
+			t.say("%s", text)
+		}
+	}
+	t.prompt()
+}
+
+func (t *tty) prompt() {
+	switch t.asks {
+	case asksUser:
+		t.say("%s login: ", t.b.d.Key)
+	case asksPassword:
+		t.say("Password: ")
+	case asksCommand:
+		t.say("%s> ", t.b.d.Key)
+	}
+}

@@ -1,0 +1,257 @@
+// Package telnet speaks the Telnet protocol (RFC 854, RFC 855) over a
+// connection: what is read and written is plain data, and the negotiation of
+// options goes on by itself.
+//
+// Both ends are offered the binary mode (RFC 856), echo by the far end of a
+// client (RFC 857) and the suppression of go-aheads (RFC 858); every other option
+// is refused, and the parameters of options are passed over. An option is
+// acknowledged only when it changes, so that two ends cannot go on agreeing for
+// ever (RFC 1143, section 2).
+package telnet
+
+import (
+	"bufio"
+	"fmt"
+	"net"
+	"sync"
+	"time"
+)
+
+// Commands (RFC 854, section "TELNET COMMAND STRUCTURE").
+const (
+	se   = 240 // end of the parameters of an option
+	brk  = 243 // the Break key
+	sb   = 250 // the parameters of an option follow
+	will = 251
+	wont = 252
+	do   = 253
+	dont = 254
+	iac  = 255 // a command follows
+)
+
+// Options.
+const (
+	Binary          = 0 // RFC 856
+	Echo            = 1 // RFC 857
+	SuppressGoAhead = 3 // RFC 858
+	TimingMark      = 6 // RFC 860
+)
+
+// replyWithin is how long an answer to a negotiation may be stuck behind what the
+// far end does not read.
+const replyWithin = 10 * time.Second
+
+// Conn is a connection whose bytes are data. One goroutine may read while others
+// write.
+type Conn struct {
+	net.Conn
+	server bool
+	in     *bufio.Reader
+	cr     bool // the last byte read was a carriage return, not in binary mode
+
+	mu     sync.Mutex // of what follows, and of writing
+	spoken bool       // the far end speaks Telnet, and is no bare connection
+	ours   [256]bool  // the options that are on at this end
+	theirs [256]bool  // and at the far end
+	asked  [256]bool  // those that this end has asked for, and that were not answered yet
+	marks  []chan struct{}
+}
+
+// Client speaks as the end that has asked for the connection. It waits for what
+// the server offers, so that a far end that does not speak Telnet at all is sent
+// nothing but data.
+func Client(c net.Conn) *Conn { return &Conn{Conn: c, in: bufio.NewReader(c)} }
+
+// Server speaks as the end that was asked, and offers to echo and to do without
+// go-aheads, as every terminal of today expects.
+func Server(c net.Conn) (*Conn, error) {
+	s := &Conn{Conn: c, in: bufio.NewReader(c), server: true, spoken: true}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, option := range []byte{Echo, SuppressGoAhead} {
+		s.ours[option], s.asked[option] = true, true
+		if err := s.say(will, option); err != nil {
+			return nil, err
+		}
+	}
+	return s, nil
+}
+
+// Read returns data, with the ends of lines as the far end writes them.
+func (c *Conn) Read(p []byte) (int, error) {
+	if len(p) == 0 {
+		return 0, nil
+	}
+	for n := 0; ; {
+		if n > 0 && (n == len(p) || c.in.Buffered() == 0) {
+			return n, nil
+		}
+		b, err := c.in.ReadByte()
+		if err != nil {
+			return n, err
+		}
+		if b == iac {
+			if b, err = c.in.ReadByte(); err != nil {
+				return n, err
+			}
+			if b != iac {
+				if err := c.command(b); err != nil {
+					return n, err
+				}
+				continue
+			}
+		}
+		// Outside the binary mode a carriage return is followed by a line feed or
+		// by a NUL (RFC 854, section "THE NVT PRINTER AND KEYBOARD"). The NUL is no data.
+		after := c.cr
+		if c.cr = b == '\r' && !c.on(&c.theirs, Binary); after && b == 0 {
+			continue
+		}
+		p[n] = b
+		n++
+	}
+}
+
+func (c *Conn) on(side *[256]bool, option byte) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return side[option]
+}
+
+// command reads what follows an IAC, and does what it asks for.
+func (c *Conn) command(b byte) error {
+	switch b {
+	case will, wont, do, dont:
+		option, err := c.in.ReadByte()
+		if err != nil {
+			return err
+		}
+		return c.negotiate(b, option)
+	case sb:
+		return c.pass()
+	}
+	return nil // no operation, go ahead, are you there…: nothing that a line would have to act on
+}
+
+// pass reads the parameters of an option to their end.
+func (c *Conn) pass() error {
+	for {
+		b, err := c.in.ReadByte()
+		if err != nil {
+			return err
+		}
+		if b != iac {
+			continue
+		}
+		if b, err = c.in.ReadByte(); err != nil || b == se {
+			return err
+		}
+	}
+}
+
+// negotiate takes in what the far end wants, and answers when that changes
+// something or is refused.
+func (c *Conn) negotiate(b, option byte) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.spoken = true
+	if option == TimingMark {
+		return c.timing(b)
+	}
+	side, yes, no, may := &c.theirs, byte(do), byte(dont), c.mayBeTheirs(option)
+	if b == do || b == dont {
+		side, yes, no, may = &c.ours, will, wont, c.mayBeOurs(option)
+		if c.asked[option] { // that is the answer to what this end has offered
+			c.asked[option], c.ours[option] = false, b == do
+			return nil
+		}
+	}
+	wanted := b == will || b == do
+	switch {
+	case wanted && !may:
+		return c.say(no, option)
+	case wanted == side[option]:
+		return nil
+	}
+	side[option] = wanted
+	if wanted {
+		return c.say(yes, option)
+	}
+	return c.say(no, option)
+}
+
+// timing answers a timing mark, or takes the answer to one. The lock is held.
+func (c *Conn) timing(b byte) error {
+	if b == do {
+		return c.say(will, TimingMark)
+	}
+	if b != dont && len(c.marks) > 0 {
+		close(c.marks[0])
+		c.marks = c.marks[1:]
+	}
+	return nil
+}
+
+// Mark asks the far end for a sign of life, which no user of the line notices: the
+// timing mark of RFC 860. What it returns is closed when that has come, and nil when
+// the far end is a bare connection that cannot be asked. Somebody has to read
+// meanwhile.
+func (c *Conn) Mark() (<-chan struct{}, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if !c.spoken {
+		return nil, nil //nolint:nilnil // there is nothing to wait for
+	}
+	came := make(chan struct{})
+	c.marks = append(c.marks, came)
+	return came, c.say(do, TimingMark)
+}
+
+func (c *Conn) mayBeTheirs(option byte) bool {
+	return option == Binary || option == SuppressGoAhead || option == Echo && !c.server
+}
+
+func (c *Conn) mayBeOurs(option byte) bool {
+	return option == Binary || option == SuppressGoAhead || option == Echo && c.server
+}
+
+// say sends a negotiation, with the lock held.
+func (c *Conn) say(verb, option byte) error {
+	if err := c.SetWriteDeadline(time.Now().Add(replyWithin)); err != nil {
+		return err
+	}
+	defer func() { _ = c.SetWriteDeadline(time.Time{}) }()
+	if _, err := c.Conn.Write([]byte{iac, verb, option}); err != nil {
+		return fmt.Errorf("negotiate an option: %w", err)
+	}
+	return nil
+}
+
+// Write sends data. A carriage return is the Enter key, unless a line feed follows
+// in the same call.
+func (c *Conn) Write(p []byte) (int, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	out := make([]byte, 0, len(p)+8)
+	for i, b := range p {
+		out = append(out, b)
+		switch {
+		case b == iac:
+			out = append(out, iac)
+		case b == '\r' && c.spoken && !c.ours[Binary] && (i+1 == len(p) || p[i+1] != '\n'):
+			out = append(out, 0)
+		}
+	}
+	if _, err := c.Conn.Write(out); err != nil {
+		return 0, err
+	}
+	return len(p), nil
+}
+
+// Break presses the Break key, which a console server hands on to its serial line.
+func (c *Conn) Break() error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	_, err := c.Conn.Write([]byte{iac, brk})
+	return err
+}

@@ -1,0 +1,177 @@
+package telnet
+
+import (
+	"bytes"
+	"io"
+	"net"
+	"testing"
+	"testing/iotest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// pipe is a connection with room in between, so that both ends may write first.
+func pipe(t *testing.T) (a, b net.Conn) {
+	t.Helper()
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer func() { require.NoError(t, ln.Close()) }()
+	a, err = net.Dial("tcp", ln.Addr().String())
+	require.NoError(t, err)
+	b, err = ln.Accept()
+	require.NoError(t, err)
+	t.Cleanup(func() { _, _ = a.Close(), b.Close() })
+	return a, b
+}
+
+func read(t *testing.T, c net.Conn, n int) string {
+	t.Helper()
+	require.NoError(t, c.SetReadDeadline(time.Now().Add(5*time.Second)))
+	got := make([]byte, n)
+	_, err := io.ReadFull(c, got)
+	require.NoError(t, err)
+	return string(got)
+}
+
+// TestOneWithTheOther: both ends agree, and what is data arrives as it was.
+func TestOneWithTheOther(t *testing.T) {
+	a, b := pipe(t)
+	client := Client(a)
+	server, err := Server(b)
+	require.NoError(t, err)
+
+	_, err = server.Write([]byte("login: "))
+	require.NoError(t, err)
+	require.Equal(t, "login: ", read(t, client, 7))
+	require.True(t, client.theirs[Echo])
+	require.True(t, client.theirs[SuppressGoAhead])
+	const keys = "plumb\r\xff\xffone\r\ntwo"
+	_, err = client.Write([]byte(keys))
+	require.NoError(t, err)
+	require.Equal(t, keys, read(t, server, len(keys)), "what was a NUL behind Enter is gone")
+	require.False(t, server.asked[Echo])
+	require.True(t, server.ours[Echo])
+}
+
+// TestWhatIsAgreed to, refused, and passed over in silence.
+func TestWhatIsAgreed(t *testing.T) {
+	for name, x := range map[string]struct {
+		server     bool
+		in, answer string // after the offers of a server
+		data       string
+	}{
+		"what a client lets the server do":     {false, "\xff\xfb\x01\xff\xfb\x03\xff\xfb\x00x", "\xff\xfd\x01\xff\xfd\x03\xff\xfd\x00", "x"},
+		"what it is asked to do":               {false, "\xff\xfd\x00\xff\xfd\x03x", "\xff\xfb\x00\xff\xfb\x03", "x"},
+		"a client does not echo":               {false, "\xff\xfd\x01x", "\xff\xfc\x01", "x"},
+		"an option that nobody knows":          {false, "\xff\xfb\x2c\xff\xfd\x18x", "\xff\xfe\x2c\xff\xfc\x18", "x"},
+		"what is so already is no news":        {false, "\xff\xfb\x03\xff\xfb\x03\xff\xfe\x18x", "\xff\xfd\x03", "x"},
+		"it changes its mind":                  {false, "\xff\xfb\x03\xff\xfc\x03x", "\xff\xfd\x03\xff\xfe\x03", "x"},
+		"parameters are passed over":           {false, "a\xff\xfa\x18\x01\xff\xff\xf0\xff\xf0b", "", "ab"},
+		"commands without an option":           {false, "a\xff\xf1\xff\xf9\xff\xf6b", "", "ab"},
+		"the NUL behind Enter":                 {false, "a\r\x00b\r\n\x00", "", "a\rb\r\n\x00"},
+		"in binary mode a NUL is a NUL":        {false, "\xff\xfb\x00a\r\x00b", "\xff\xfd\x00", "a\r\x00b"},
+		"a server hears that it may":           {true, "\xff\xfd\x01\xff\xfd\x03x", "", "x"},
+		"a server hears that it may not":       {true, "\xff\xfe\x01\xff\xfe\x03x", "", "x"},
+		"a server does not have itself echoed": {true, "\xff\xfb\x01x", "\xff\xfe\x01", "x"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			a, b := pipe(t)
+			c, offers := Client(a), ""
+			if x.server {
+				var err error
+				c, err = Server(a)
+				require.NoError(t, err)
+				offers = "\xff\xfb\x01\xff\xfb\x03"
+			}
+			_, err := b.Write([]byte(x.in))
+			require.NoError(t, err)
+			require.Equal(t, x.data, read(t, c, len(x.data)))
+			require.NoError(t, c.Close())
+			answer, err := io.ReadAll(b)
+			require.NoError(t, err)
+			require.Equal(t, offers+x.answer, string(answer))
+		})
+	}
+}
+
+// TestMarks: a sign of life, whether the far end knows the option or not.
+func TestMarks(t *testing.T) {
+	a, b := pipe(t)
+	c := Client(a)
+	none, err := c.Mark()
+	require.NoError(t, err)
+	require.Nil(t, none, "nobody has said that it speaks Telnet")
+	_, err = b.Write([]byte("\xff\xfb\x03x"))
+	require.NoError(t, err)
+	require.Equal(t, "x", read(t, c, 1))
+	first, err := c.Mark()
+	require.NoError(t, err)
+	second, err := c.Mark()
+	require.NoError(t, err)
+	require.Equal(t, "\xff\xfd\x03\xff\xfd\x06\xff\xfd\x06", read(t, b, 9))
+	_, err = b.Write([]byte("\xff\xfb\x06y"))
+	require.NoError(t, err)
+	require.Equal(t, "y", read(t, c, 1))
+	<-first
+	require.NotPanics(t, func() {
+		select {
+		case <-second:
+			t.Error("one answer is for one mark")
+		default:
+		}
+	})
+	_, err = b.Write([]byte("\xff\xfc\x06\xff\xfc\x06\xff\xfd\x06z"))
+	require.NoError(t, err)
+	require.Equal(t, "z", read(t, c, 1))
+	<-second
+	require.Equal(t, "\xff\xfb\x06", read(t, b, 3), "and asked itself, it answers")
+}
+
+// TestABareConnection is sent what is typed, and nothing else.
+func TestABareConnection(t *testing.T) {
+	a, b := pipe(t)
+	c := Client(a)
+	_, err := c.Write([]byte("reload now\r"))
+	require.NoError(t, err)
+	require.Equal(t, "reload now\r", read(t, b, 11))
+	_, err = b.Write([]byte("\xff\xfd\x03x"))
+	require.NoError(t, err)
+	require.Equal(t, "x", read(t, c, 1))
+	_, err = c.Write([]byte("\r"))
+	require.NoError(t, err)
+	require.NoError(t, c.Break())
+	require.Equal(t, "\xff\xfb\x03\r\x00\xff\xf3", read(t, b, 7), "and one that speaks Telnet, as Telnet has it")
+	require.NoError(t, b.Close())
+	_, err = c.Read(make([]byte, 1))
+	require.ErrorIs(t, err, io.EOF)
+}
+
+// still is a connection whose far end has said all it has to say.
+type still struct {
+	net.Conn
+	r   io.Reader
+	out bytes.Buffer
+}
+
+func (s *still) Read(p []byte) (int, error)     { return s.r.Read(p) }
+func (s *still) Write(p []byte) (int, error)    { return s.out.Write(p) }
+func (*still) SetWriteDeadline(time.Time) error { return nil }
+
+// FuzzRead: whatever comes in, what is read is the same however it is cut up, and
+// no more is said than was asked.
+func FuzzRead(f *testing.F) {
+	f.Add([]byte("\xff\xfb\x01\xff\xfb\x03login: \xff\xfa\x18\x01\xff\xf0\xff\xff\r\x00"))
+	f.Add([]byte("\xff"))
+	f.Add([]byte("\xff\xfa\xff"))
+	f.Fuzz(func(t *testing.T, in []byte) {
+		whole, bits := &still{r: bytes.NewReader(in)}, &still{r: iotest.OneByteReader(bytes.NewReader(in))}
+		one, err := io.ReadAll(Client(whole))
+		require.NoError(t, err)
+		other, err := io.ReadAll(Client(bits))
+		require.NoError(t, err)
+		require.Equal(t, one, other)
+		require.Equal(t, whole.out.Bytes(), bits.out.Bytes())
+		require.LessOrEqual(t, len(one)+whole.out.Len(), len(in))
+	})
+}
