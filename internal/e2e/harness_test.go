@@ -29,7 +29,7 @@ import (
 )
 
 const (
-	soon  = 25 * time.Second // for something to come about
+	soon  = time.Minute // for something to come about
 	often = 50 * time.Millisecond
 )
 

@@ -49,9 +49,10 @@ func TestUtilityFailure(t *testing.T) {
 		}
 		return true
 	}, "all of it ends by itself")
-	journal := w.flat(0, "", "journal", "--device", "ostrel-ups")
-	require.Contains(t, journal, "ostrel-ups: on battery")
-	require.Contains(t, journal, "was on battery")
+	w.eventually(func() bool {
+		journal := w.flat(0, "", "journal", "--device", "ostrel-ups")
+		return strings.Contains(journal, "ostrel-ups: on battery") && strings.Contains(journal, "was on battery")
+	}, "and both are in the journal")
 	w.eventually(func() bool { return len(ups().Discharges) > 0 }, "the discharge is kept, for next time")
 }
 

@@ -99,6 +99,7 @@ const (
 	BadSecret    Kind = "bad-secret"    // it will not have our credential
 	NotPermitted Kind = "not-permitted" // our credential may not do this
 	Busy         Kind = "busy"
+	Updating     Kind = "updating" // it is starting up, or its firmware is being updated
 	Unsupported  Kind = "unsupported"
 	Malformed    Kind = "malformed" // an answer that makes no sense
 )

@@ -22,7 +22,7 @@ import (
 func TestMain(m *testing.M) { storetest.Main(m) }
 
 const (
-	soon  = 15 * time.Second
+	soon  = 40 * time.Second
 	often = 20 * time.Millisecond
 )
 

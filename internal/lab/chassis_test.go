@@ -86,7 +86,7 @@ func TestFaultCommands(t *testing.T) {
 	t.Parallel()
 	l := labtest.Start(t, labtest.Options{Speed: 60})
 	for _, words := range [][]string{
-		{"sleep", "ostrel-virt-1"}, {"crash", "ostrel-virt-2"}, {"stick", "ostrel-booking"}, {"lid", "ostrel-store"}, {"full", "ostrel-store"}, {"garbage", "ostrel-store"},
+		{"sleep", "ostrel-virt-1"}, {"crash", "ostrel-virt-2"}, {"stick", "ostrel-booking"}, {"lid", "ostrel-store"}, {"full", "ostrel-store"}, {"garbage", "ostrel-store"}, {"update", "ostrel-store"},
 		{"obedient", "ostrel-store"}, {"forget", "ostrel-store"}, {"slow", "ostrel-store", "2s"}, {"drift", "ostrel-store", "10m"}, {"watchdog", "ostrel-store", "1h"},
 		{"heat", "ostrel-store", "20"}, {"fan", "ostrel-store", "2"}, {"supply", "ostrel-store", "1"}, {"off", "ostrel-virt-1"}, {"delay", "ostrel-core", "5ms"}, {"door", "ostrel-room"}, {"heat", "ostrel-room", "9"}, {"age", "ostrel-ups", "40"}, {"drain", "ostrel-ups", "80"}, {"sleep", "tamsin-workshop"},
 	} {

@@ -56,6 +56,7 @@ var commands = map[string]command{
 	"full":     named("full DEVICE", "all sessions of its controller are taken", upset(func(f *bmc.Faults) { f.Full = true })),
 	"garbage":  named("garbage DEVICE", "its controller answers nonsense", upset(func(f *bmc.Faults) { f.Garbage = true })),
 	"obedient": named("obedient DEVICE", "its controller says done, and does nothing", upset(func(f *bmc.Faults) { f.Obedient = true })),
+	"update":   named("update DEVICE", "the firmware of its controller is being updated", upset(func(f *bmc.Faults) { f.Updating = true })),
 	"forget":   named("forget DEVICE", "its controller drops its sessions", upset(func(f *bmc.Faults) { f.Forgetful = true })),
 	"slow": timed("slow DEVICE TIME", "its controller takes this long to answer", func(w *World, k estate.Key, d time.Duration) error {
 		return w.Upset(k, func(f *bmc.Faults) { f.Slow = d })

@@ -20,7 +20,7 @@ import (
 )
 
 const (
-	soon  = 5 * time.Second
+	soon  = 20 * time.Second
 	often = 10 * time.Millisecond
 	pdu   = "1.3.6.1.4.1.32473.77.1"
 )

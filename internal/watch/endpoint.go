@@ -142,6 +142,8 @@ func outcome(sent time.Time, err error) verdict.Result {
 	}
 	r.Why = err.Error()
 	switch gear.KindOf(err) {
+	case gear.Updating:
+		r.Refused, r.Updating = true, true
 	case gear.BadSecret, gear.NotPermitted, gear.Unsupported, gear.Malformed, gear.Busy:
 		r.Refused = true
 	}

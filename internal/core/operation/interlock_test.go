@@ -61,6 +61,19 @@ func TestEveryInterlock(t *testing.T) {
 		}
 	}
 	none := func(*testing.T, *World) {}
+	bmc := func(said verdict.Result, c *reading.Chassis) func(t *testing.T, w *World) {
+		return func(t *testing.T, w *World) {
+			w.Estate = change(t, w.Estate, func(d *estate.Device) {
+				if d.Key == "switch" {
+					d.Endpoints = append(d.Endpoints, estate.Endpoint{Name: "bmc", Protocol: estate.IPMI, Every: 5 * time.Second, Timeout: time.Second})
+				}
+			})
+			w.Evidence.Endpoint(estate.EndpointID{Device: "switch", Name: "bmc"}, said)
+			if c != nil {
+				w.Evidence.Controller("switch", *c)
+			}
+		}
+	}
 	for _, c := range []struct {
 		name  string
 		in    Intent
@@ -70,6 +83,9 @@ func TestEveryInterlock(t *testing.T) {
 		says  string
 	}{
 		{"nothing in the way", Intent{Kind: Cycle, Device: "router"}, none, "", "", ""},
+		{"a controller that says it is busy", Intent{Kind: Cycle, Device: "switch", Means: ByOutlet}, bmc(verdict.Result{SentAt: t0, OK: true}, &reading.Chassis{At: t0, On: true, Updating: true}), LockUpdating, Steward, "the controller of switch is starting up or its firmware is being updated: interrupting that can break it"},
+		{"a controller that is too busy to say", Intent{Kind: Off, Device: "pdu", Means: ByOutlet, Outlets: []estate.End{estate.OutletEnd("pdu", 4)}}, bmc(verdict.Result{SentAt: t0, Refused: true, Updating: true}, nil), LockUpdating, Steward, "the controller of switch is starting up or its firmware is being updated: interrupting that can break it"},
+		{"a controller that is not", Intent{Kind: Cycle, Device: "switch", Means: ByOutlet}, bmc(verdict.Result{SentAt: t0, OK: true}, &reading.Chassis{At: t0, On: true}), "", "", ""},
 		{"somebody works with it", Intent{Kind: Off, Device: "host"}, func(_ *testing.T, w *World) {
 			w.InUse = map[estate.Key]string{"host": "by the calendar hours, until 18:00"}
 		}, LockInUse, "", "host is in use: by the calendar hours, until 18:00"},

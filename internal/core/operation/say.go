@@ -2,6 +2,7 @@ package operation
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -297,11 +298,27 @@ func (p *Preview) sayRestores(add adder, w World) {
 	}
 }
 
-// chassisLocks: a controller that is busy with itself is not to be disturbed,
-// and a device that stays off must be within reach when power has returned.
+// updating says whether a controller is busy with itself, as it says, or as it
+// refuses to say more.
+func (w World) updating(k estate.Key) bool {
+	c, known := w.fresh(k)
+	if known && c.Updating {
+		return true
+	}
+	ep, ok := w.Estate.Device(k).Controller()
+	return ok && w.Evidence.Endpoints[estate.EndpointID{Device: k, Name: ep.Name}].Updating
+}
+
+// chassisLocks: a controller that is busy with itself is not to be disturbed, or
+// cut with its host, and a device that stays off must be within reach when power
+// has returned.
 func (p *Preview) chassisLocks(w World, lock func(string, Lift, string, ...any)) {
-	if c, known := w.fresh(p.Device); known && c.Updating {
-		lock(LockUpdating, LiftByReason, "the controller of %s is starting up or its firmware is being updated: interrupting that can break it", p.Device)
+	touched := p.darkSet()
+	touched[p.Device] = true
+	for _, k := range slices.Sorted(maps.Keys(touched)) {
+		if w.updating(k) {
+			lock(LockUpdating, LiftByReason, "the controller of %s is starting up or its firmware is being updated: interrupting that can break it", k)
+		}
 	}
 	for _, end := range p.Restores {
 		d := w.Estate.Device(end.Device)

@@ -167,15 +167,19 @@ func (j *judge) health(d *estate.Device) []Reason {
 	return append(rs, j.secondActor(d)...)
 }
 
-// secondActor tells of a watchdog that may restart the host by itself.
-func (j *judge) secondActor(d *estate.Device) []Reason {
+// secondActor tells of what may act by itself: a watchdog that restarts the host,
+// and a controller that is busy with itself.
+func (j *judge) secondActor(d *estate.Device) (rs []Reason) {
 	c, ok := j.chassis(d)
+	if ok && c.Updating {
+		rs = append(rs, Reason{Stance: Note, At: c.At, Text: "its controller is starting up, or its firmware is being updated: leave its power alone"})
+	}
 	if !ok || c.Watchdog == nil {
-		return nil
+		return rs
 	}
 	w := c.Watchdog
 	left := w.Left - j.now.Sub(c.At)
-	return []Reason{{Stance: Note, At: c.At, Text: fmt.Sprintf("its watchdog is armed: unless its %s is heard of within %d s, it does a %s by itself", w.For, int(max(0, left).Seconds()), w.Action)}}
+	return append(rs, Reason{Stance: Note, At: c.At, Text: fmt.Sprintf("its watchdog is armed: unless its %s is heard of within %d s, it does a %s by itself", w.For, int(max(0, left).Seconds()), w.Action)})
 }
 
 // ControllerWatts is the draw of a device as its controller measures it.

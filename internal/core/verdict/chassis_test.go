@@ -59,6 +59,7 @@ func TestControllersEvidence(t *testing.T) {
 		{"off, says its controller, but it draws: hung", 42, true, reading.Chassis{}, nil, Hung, "its chassis is off"},
 		{"answers, and a fan stands still: strained", 42, false, on, []Ailment{{"Fan 2 is 0 rpm", reading.Critical}}, Strained, "Fan 2 is 0 rpm"},
 		{"its watts are those of another box", 170, false, on, nil, Strained, "its controller measures 42.0 W and its outlets 170 W"},
+		{"its firmware is being updated", 42, false, reading.Chassis{On: true, Updating: true}, nil, Steady, "its firmware is being updated: leave its power alone"},
 		{"a watchdog may act by itself", 42, true, reading.Chassis{On: true, Watchdog: &reading.Watchdog{Action: "reset", Left: time.Minute, For: "operating system"}}, nil, Hung, "its watchdog is armed: unless its operating system is heard of within 59 s, it does a reset by itself"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -36,6 +36,8 @@ type Result struct {
 	Why    string // what went wrong, for people
 	// Refused: the gear answered, but would not have our credential.
 	Refused bool
+	// Updating: it refuses because it is starting up, or its firmware is being updated.
+	Updating bool
 }
 
 // A Pulse is what is known of one probe or endpoint: a state machine whose
@@ -50,6 +52,7 @@ type Pulse struct {
 	UpSince     time.Time     // since when it has not been silent
 	Why         string        // what went wrong with the last of them
 	Refused     bool          // the last answer was a refusal of our credential
+	Updating    bool          // and why it was one
 	Flips       []time.Time   // the newest changes between answering and silent
 }
 
@@ -61,7 +64,7 @@ func (p Pulse) After(r Result) Pulse {
 		return p // overtaken by a newer question
 	}
 	was := p.Silent()
-	p.Asked, p.Refused = r.SentAt, r.Refused
+	p.Asked, p.Refused, p.Updating = r.SentAt, r.Refused, r.Updating
 	if r.OK || r.Refused {
 		p.LastAnswer, p.RTT = r.SentAt.Add(r.RTT), r.RTT
 		if was || p.UpSince.IsZero() {

@@ -23,6 +23,11 @@ func (d *Driver) ReadChassis(ctx context.Context) (reading.Chassis, error) {
 			return err
 		}
 		c = chassisOf(s)
+		if id, err := client.DeviceID(ctx); err == nil {
+			c.Updating = id.Busy
+		} else if gone(err) {
+			return err
+		}
 		if state, err := client.PowerState(ctx); err == nil {
 			c.State, c.Asleep = state.String(), state.Asleep()
 		} else if gone(err) {

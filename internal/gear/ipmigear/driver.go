@@ -202,7 +202,9 @@ func (d *Driver) sortCode(c *ipmi.CompletionError, say sayer) *gear.Error {
 	switch c.Code {
 	case ipmi.InsufficientPrivilege:
 		return say(gear.NotPermitted, refused, "%v", c)
-	case ipmi.NodeBusy, ipmi.Initializing, ipmi.FirmwareUpdating, ipmi.Updating, ipmi.OutOfSpace:
+	case ipmi.Initializing, ipmi.FirmwareUpdating:
+		return say(gear.Updating, refused, "%v", c)
+	case ipmi.NodeBusy, ipmi.Updating, ipmi.OutOfSpace:
 		return say(gear.Busy, refused, "%v", c)
 	case ipmi.InvalidCommand, ipmi.InvalidForLUN, ipmi.SubFunctionDisabled:
 		return say(gear.Unsupported, refused, "its controller cannot do that")

@@ -48,6 +48,7 @@ func TestErrorsSayWhatHelps(t *testing.T) {
 		{name: "no session left", faults: bmc.Faults{Full: true}, kind: gear.Busy, outcome: operation.NotSent, says: "all its sessions are taken"},
 		{name: "only weak suites", model: func(m *bmc.Model) { m.Suites = []rmcp.Suite{rmcp.Suite1} }, kind: gear.Unsupported, outcome: operation.NotSent, says: "allow one with cipher-suites"},
 		{name: "only IPMI 1.5", model: func(m *bmc.Model) { m.Legacy = true }, kind: gear.Unsupported, outcome: operation.NotSent, says: "allow that with legacy: true"},
+		{name: "an update", faults: bmc.Faults{Updating: true}, kind: gear.Updating, outcome: operation.Refused, says: "its firmware is being updated"},
 		{name: "garbage", faults: bmc.Faults{Garbage: true}, kind: gear.Unreachable, outcome: operation.NotSent, says: "does not answer"},
 		{name: "nobody there", options: func(o *Options) { o.Addresses = []string{"127.0.0.1:9"} }, kind: gear.Unreachable, outcome: operation.NotSent, says: "host: chassis reset: "},
 	} {
@@ -68,6 +69,19 @@ func TestErrorsSayWhatHelps(t *testing.T) {
 	err := open(t, off, nil).CommandChassis(t.Context(), gear.ChassisReset)
 	require.Equal(t, operation.Refused, gear.OutcomeOf(err))
 	require.ErrorContains(t, err, "not possible in the present state")
+}
+
+// TestItIsBusyWithItself, and says so: that stands in the way of operations.
+func TestItIsBusyWithItself(t *testing.T) {
+	t.Parallel()
+	stand := bmctest.Start(t, nil, nil)
+	d := open(t, stand, nil)
+	for _, busy := range []bool{false, true} {
+		stand.Set(func(f *bmc.Faults) { f.Updating = busy })
+		c, err := d.ReadChassis(t.Context())
+		require.NoError(t, err)
+		require.Equal(t, busy, c.Updating)
+	}
 }
 
 // TestLostReply: what was sent and not answered is unclear, never "not sent".

@@ -19,7 +19,7 @@ import (
 )
 
 const (
-	soon  = 10 * time.Second
+	soon  = 30 * time.Second
 	often = 20 * time.Millisecond
 )
 

@@ -70,6 +70,7 @@ type Faults struct {
 	Full      bool          // all its session slots are taken by others
 	Clock     time.Duration // its clock is ahead by this
 	Obedient  bool          // it says "done" and does nothing
+	Updating  bool          // its firmware is being updated: it leaves the chassis alone
 	Forgetful bool          // it drops its sessions now
 }
 

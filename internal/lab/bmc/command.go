@@ -50,7 +50,11 @@ var all = []handler{
 	{ipmi.SetPrivilege, 1, 1, func(c *Controller, r request) (ipmi.CompletionCode, []byte) { return c.privilege(r.data, r.who) }},
 	{ipmi.CloseSession, 4, 4, func(c *Controller, r request) (ipmi.CompletionCode, []byte) { return c.closeSession(r.data, r.who) }},
 	{ipmi.GetSessionInfo, 1, 5, (*Controller).sessionInfo},
-	{ipmi.GetDeviceID, 0, 0, func(c *Controller, r request) (ipmi.CompletionCode, []byte) { return ipmi.OK, c.m.Firmware.Append(nil) }},
+	{ipmi.GetDeviceID, 0, 0, func(c *Controller, r request) (ipmi.CompletionCode, []byte) {
+		id := c.m.Firmware
+		id.Busy = c.Faults.Updating
+		return ipmi.OK, id.Append(nil)
+	}},
 	{ipmi.GetSystemGUID, 0, 0, func(c *Controller, r request) (ipmi.CompletionCode, []byte) { return ipmi.OK, c.guid[:] }},
 	{ipmi.GetDeviceGUID, 0, 0, func(c *Controller, r request) (ipmi.CompletionCode, []byte) { return ipmi.OK, c.guid[:] }},
 	{ipmi.ColdReset, 0, 0, (*Controller).restart},
@@ -206,6 +210,8 @@ func (c *Controller) control(r request) (ipmi.CompletionCode, []byte) {
 	switch {
 	case do > ipmi.SoftOff:
 		return ipmi.InvalidField, nil
+	case c.Faults.Updating:
+		return ipmi.FirmwareUpdating, nil
 	case !s.On && do != ipmi.PowerUp && do != ipmi.PowerDown:
 		return ipmi.NotInPresentState, nil
 	case c.Faults.Obedient:
