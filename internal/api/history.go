@@ -161,8 +161,8 @@ func limitsView(l reading.Limits) *contract.Limits {
 	return &contract.Limits{LowFatal: l.LowFatal, LowCritical: l.LowCritical, LowWarning: l.LowWarning, HighWarning: l.HighWarning, HighCritical: l.HighCritical, HighFatal: l.HighFatal}
 }
 
-// marks are what happened to a device in that time: operations, and what gear
-// did by itself.
+// marks are what happened to a device in that time: operations, incidents of which
+// it was the cause, and what gear did by itself.
 func (s *Server) marks(ctx context.Context, k estate.Key, from, to time.Time) ([]contract.HistoryMark, error) {
 	out := []contract.HistoryMark{}
 	ops, err := s.Store.Operations(ctx, store.OperationFilter{Device: k, Limit: maxMarks})
@@ -174,6 +174,19 @@ func (s *Server) marks(ctx context.Context, k estate.Key, from, to time.Time) ([
 			m := contract.HistoryMark{At: o.Asked, Kind: "operation", Text: string(o.Kind) + " by " + o.By}
 			if !o.Ended.IsZero() {
 				m.Until = ptr(o.Ended)
+			}
+			out = append(out, m)
+		}
+	}
+	incidents, err := s.Store.Incidents(ctx, store.IncidentFilter{Device: k, Limit: maxMarks})
+	if err != nil && !errors.Is(err, store.ErrAway) {
+		return nil, err
+	}
+	for _, i := range incidents {
+		if i.Opened.Before(to) && (i.Open() || i.Ended.After(from)) {
+			m := contract.HistoryMark{At: i.Opened.UTC(), Kind: "incident", Text: strings.ReplaceAll(i.Kind, "-", " ")}
+			if !i.Open() {
+				m.Until = ptr(i.Ended.UTC())
 			}
 			out = append(out, m)
 		}

@@ -48,6 +48,11 @@ func TestTheStory(t *testing.T) {
 	require.Contains(t, w.flat(0, "", "cycle", "skarvoe-router", "--preview"), "skarvoe-router usually answers again after")
 	require.Contains(t, w.flat(0, "", "draw", "skarvoe-router", "--last", "10m"), "peak")
 	w.eventually(func() bool { return len(reads[[]contract.Incident](w, "incident", "list")) == 0 }, "it has ended")
+	marks := []contract.HistoryMarkKind{}
+	for _, m := range reads[contract.History](w, "history", "skarvoe-router", "draw", "--last", "1h").Marks {
+		marks = append(marks, m.Kind)
+	}
+	require.ElementsMatch(t, []contract.HistoryMarkKind{contract.HistoryMarkKindOperation, contract.HistoryMarkKindIncident}, marks, "and both stand on the time axis")
 	incident := w.flat(0, "", "incident", "show", "skarvoe-router")
 	for _, want := range []string{"skarvoe-router was hung", "the storm, I think", "explains skarvoe-camera-east", "by admin: Cycled outlet 3 of skarvoe-pdu", "ended"} {
 		require.Contains(t, incident, want)

@@ -31,7 +31,7 @@ func TestStandbyPower(t *testing.T) {
 	c := console(t, l, host)
 	soon := func(want func() bool, what string) {
 		t.Helper()
-		require.Eventually(t, want, 10*time.Second, 20*time.Millisecond, what)
+		require.Eventually(t, want, 30*time.Second, 20*time.Millisecond, what)
 	}
 	answers := func() bool { _, err := c.ChassisStatus(t.Context()); return err == nil }
 	on := func() bool { s, err := c.ChassisStatus(t.Context()); return err == nil && s.PowerOn }
@@ -70,15 +70,15 @@ func TestShutDownTakesTime(t *testing.T) {
 	on := func() bool { s, err := c.ChassisStatus(t.Context()); require.NoError(t, err); return s.PowerOn }
 	require.NoError(t, c.Control(t.Context(), ipmi.SoftOff))
 	require.True(t, on(), "it takes its time")
-	require.Eventually(t, func() bool { return !on() }, 5*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return !on() }, 30*time.Second, 20*time.Millisecond)
 	require.NoError(t, l.Heal(host))
-	require.Eventually(t, func() bool { return state(l, host).Up }, 5*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return state(l, host).Up }, 30*time.Second, 20*time.Millisecond)
 	require.NoError(t, l.Hang(host))
 	require.NoError(t, c.Control(t.Context(), ipmi.SoftOff))
 	time.Sleep(600 * time.Millisecond)
 	require.True(t, on(), "what hangs does not listen")
 	require.NoError(t, c.Control(t.Context(), ipmi.HardReset))
-	require.Eventually(t, func() bool { return state(l, host).Up }, 5*time.Second, 20*time.Millisecond, "a reset wakes it")
+	require.Eventually(t, func() bool { return state(l, host).Up }, 30*time.Second, 20*time.Millisecond, "a reset wakes it")
 }
 
 // TestFaultCommands: every one can be given by its words, and taken back.
@@ -107,7 +107,7 @@ func TestFaultCommands(t *testing.T) {
 			}
 		}
 		return true
-	}, 10*time.Second, 50*time.Millisecond)
+	}, 30*time.Second, 50*time.Millisecond)
 	_, err := console(t, l, "ostrel-store").DeviceID(t.Context())
 	require.NoError(t, err)
 }

@@ -91,5 +91,5 @@ func TestControllersOverTheAPI(t *testing.T) {
 		_, text := s.asks("GET", "/api/v1/journal?kind=controller", "")
 		var es []contract.JournalEntry
 		return json.Unmarshal([]byte(text), &es) == nil && len(es) >= 4 && es[0].Who == "steward"
-	}, 5*time.Second, 50*time.Millisecond, "every change is on record")
+	}, 30*time.Second, 50*time.Millisecond, "every change is on record")
 }

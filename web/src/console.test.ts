@@ -8,7 +8,7 @@ import { offset } from './parts/GroupPanel'
 import { columns } from './parts/gaps'
 import { findTargets } from './parts/Jump'
 import { coverage, meant } from './parts/picking'
-import { actionName, actionsFor, capital, diagnosis } from './parts/say'
+import { actionName, actionsFor, capital, counted, diagnosis } from './parts/say'
 import { age, clock, watts } from './parts/time'
 
 const now = Date.parse('2026-03-01T14:06:10Z')
@@ -58,6 +58,15 @@ describe('the board', () => {
     const after = withDevice(board, device('d', 'steady'))
     expect(after.devices.map((d) => d.verdict.state)).toEqual(['steady', 'steady', 'cut-off', 'steady'])
     expect(after.devices[0]).toBe(devices[0])
+  })
+})
+
+describe('what hangs on a device', () => {
+  it('is counted once', () => {
+    expect(counted(['switch', 'kiosk', 'switch agent', 'kiosk cli'])).toBe('2 devices')
+    expect(counted(['kiosk', 'pdu card'])).toBe('1 device, 1 way in')
+    expect(counted(['pdu card', 'strip web'])).toBe('2 ways in')
+    expect(counted([])).toBeUndefined()
   })
 })
 

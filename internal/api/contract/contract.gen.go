@@ -141,6 +141,27 @@ func (e HistoryResolution) Valid() bool {
 	}
 }
 
+// Defines values for HistoryMarkKind.
+const (
+	HistoryMarkKindIncident  HistoryMarkKind = "incident"
+	HistoryMarkKindOperation HistoryMarkKind = "operation"
+	HistoryMarkKindSupply    HistoryMarkKind = "supply"
+)
+
+// Valid indicates whether the value is a known member of the HistoryMarkKind enum.
+func (e HistoryMarkKind) Valid() bool {
+	switch e {
+	case HistoryMarkKindIncident:
+		return true
+	case HistoryMarkKindOperation:
+		return true
+	case HistoryMarkKindSupply:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for HopState.
 const (
 	HopStateBroken  HopState = "broken"
@@ -1372,11 +1393,14 @@ type HistoryResolution string
 
 // HistoryMark something that happened
 type HistoryMark struct {
-	At    time.Time  `json:"at"`
-	Kind  string     `json:"kind"`
-	Text  string     `json:"text"`
-	Until *time.Time `json:"until,omitempty"`
+	At    time.Time       `json:"at"`
+	Kind  HistoryMarkKind `json:"kind"`
+	Text  string          `json:"text"`
+	Until *time.Time      `json:"until,omitempty"`
 }
+
+// HistoryMarkKind defines model for HistoryMark.Kind.
+type HistoryMarkKind string
 
 // HistorySeries defines model for HistorySeries.
 type HistorySeries struct {

@@ -245,7 +245,12 @@ func (o *Operation) endsOff() bool {
 }
 
 // LeavesOff says whether the device is off, or asleep, because somebody meant it.
-func (o *Operation) LeavesOff() bool { return o.State == Done && o.endsOff() }
+func (o *Operation) LeavesOff() bool { return o.State == Done && (o.endsOff() || o.pressedOff()) }
+
+// pressedOff says whether a device went off by a press that only asks for that.
+func (o *Operation) pressedOff() bool {
+	return o.Kind == Press && slices.ContainsFunc(o.Steps, func(s Step) bool { return o.asksToShutDown(&s) && s.After != nil && !s.After.On })
+}
 
 // toggles says whether what is switched at an end goes off by what switches it
 // on: a button must not be pressed unseen.

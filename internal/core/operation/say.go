@@ -225,7 +225,7 @@ func (p *Preview) sayPress(add adder, w World) {
 	case known && !light.On:
 		add(LineReturns, "Presses power for %s: its light is off, so %s comes on", exact(p.Hold), p.Device)
 	default:
-		add(LineLoses, "Presses power for %s: what %s makes of that is its system's affair; most shut down, or fall asleep", exact(p.Hold), p.Device)
+		add(LineLoses, "Presses power for %s: what %s makes of that is its system's affair; most shut down, or fall asleep. Its light is watched for a minute", exact(p.Hold), p.Device)
 	}
 }
 

@@ -50,7 +50,7 @@ func (o *Operation) push(s *Step, in Event) []Command {
 	case Started:
 		if s.MaySent {
 			s.Note = "whether it was pressed is not known: the service stopped in the middle"
-			return o.check(s, in.At, o.Settle+checkFor)
+			return o.watchPress(s, in.At)
 		}
 		return o.look(s, in.At, lookFor)
 	case Measured:
@@ -62,7 +62,7 @@ func (o *Operation) push(s *Step, in Event) []Command {
 			return o.send(s, in.At)
 		case s.State == Checking && in.At.After(s.Since.Add(o.Settle)):
 			s.After = &r
-			if !o.endsOff() || !r.On {
+			if !r.On || !o.endsOff() && !o.asksToShutDown(s) {
 				return o.end(s, StepDone, in.At, s.Note)
 			}
 		}
@@ -74,10 +74,12 @@ func (o *Operation) push(s *Step, in Event) []Command {
 			return o.declined(s, in)
 		}
 		s.Note, s.Since = in.Why, in.At
-		return o.check(s, in.At, o.Settle+checkFor)
+		return o.watchPress(s, in.At)
 	case Expired:
 		switch {
 		case !s.expired(in):
+		case s.After != nil && o.asksToShutDown(s): // it need not heed it
+			return o.end(s, StepDone, in.At, s.Note)
 		case s.State == Looking:
 			return append(o.failStep(s, in.At, "its lights could not be read, so nothing was pressed"), o.begin(in.At)...)
 		case s.After == nil:
@@ -87,6 +89,22 @@ func (o *Operation) push(s *Step, in Event) []Command {
 		}
 	}
 	return nil
+}
+
+// heedsWithin is how long a system is watched whose power button was pressed: what
+// goes off by that was meant to.
+const heedsWithin = time.Minute
+
+func (o *Operation) watchPress(s *Step, at time.Time) []Command {
+	if o.asksToShutDown(s) {
+		return o.check(s, at, o.Settle+heedsWithin)
+	}
+	return o.check(s, at, o.Settle+checkFor)
+}
+
+// asksToShutDown says whether a press is one that most systems shut down by.
+func (o *Operation) asksToShutDown(s *Step) bool {
+	return o.Button == PowerButton && o.Hold < ForcesOff && s.Before != nil && s.Before.On
 }
 
 const (

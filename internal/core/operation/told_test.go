@@ -112,8 +112,15 @@ func TestByPanel(t *testing.T) {
 	s.seen(4, true).ends(Running, "Switching skarvoe-router on")
 
 	s = by(t, Press, ByPanel, panel, nil)
-	s.seen(1, true).answered(2, Accepted).seen(7, true)
-	s.ends(Done, "Pressed the power button of skarvoe-router for 0.4 s: at 14:07:01, and its light stayed on")
+	s.seen(1, true).answered(2, Accepted).seen(7, true).ends(Running, "")
+	s.expired().ends(Done, "Pressed the power button of skarvoe-router for 0.4 s: at 14:07:01, and its light stayed on")
+	require.False(t, s.o.LeavesOff())
+	s = by(t, Press, ByPanel, panel, nil)
+	s.seen(1, true).answered(2, Accepted).seen(7, true).seen(40, false).ends(Done, "and its light went off")
+	require.True(t, s.o.LeavesOff(), "it has heeded, and that was meant")
+	s = by(t, Press, ByPanel, panel, nil)
+	s.seen(1, false).answered(2, Accepted).seen(7, true).ends(Done, "and its light went on")
+	require.False(t, s.o.LeavesOff())
 	long := func(o *Operation) { o.Hold = LongPress }
 	s = by(t, Press, ByPanel, panel, long)
 	s.seen(1, true).answered(2, Accepted).seen(9, false)

@@ -60,9 +60,9 @@ func TestTheStrip(t *testing.T) {
 	require.InDelta(t, 12, read(2).W, 1)
 	require.Equal(t, gear.LossAsBefore, read(2).AfterLoss)
 	require.NoError(t, outlets.SwitchOutlet(t.Context(), 2, false))
-	require.Eventually(t, func() bool { return !read(2).On && read(2).W == 0 }, 3*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return !read(2).On && read(2).W == 0 }, 30*time.Second, 20*time.Millisecond)
 	require.NoError(t, outlets.SwitchOutlet(t.Context(), 2, true))
-	require.Eventually(t, func() bool { return read(2).On }, 3*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return read(2).On }, 30*time.Second, 20*time.Millisecond)
 
 	set := part[gear.OutletSettings](t, d)
 	require.NoError(t, set.NameOutlet(t.Context(), 2, `the "uplink"`))
@@ -220,7 +220,7 @@ func TestTheBoard(t *testing.T) {
 	}
 	becomes := func(on bool) {
 		t.Helper()
-		require.Eventually(t, func() bool { return lit() == on }, 6*time.Second, 20*time.Millisecond)
+		require.Eventually(t, func() bool { return lit() == on }, 30*time.Second, 20*time.Millisecond)
 	}
 	press := func(b operation.Button, hold time.Duration) {
 		t.Helper()

@@ -64,9 +64,9 @@ func TestReadAndSwitch(t *testing.T) {
 			require.Greater(t, *r.TotalW, 900.0)
 
 			require.NoError(t, d.SwitchOutlet(t.Context(), 3, false))
-			require.Eventually(t, func() bool { o := outlet(t, d, 3); return !o.On && o.W == 0 }, 3*time.Second, 20*time.Millisecond)
+			require.Eventually(t, func() bool { o := outlet(t, d, 3); return !o.On && o.W == 0 }, 30*time.Second, 20*time.Millisecond)
 			require.NoError(t, d.SwitchOutlet(t.Context(), 3, true))
-			require.Eventually(t, func() bool { o := outlet(t, d, 3); return o.On && o.W > 5 }, 3*time.Second, 20*time.Millisecond)
+			require.Eventually(t, func() bool { o := outlet(t, d, 3); return o.On && o.W > 5 }, 30*time.Second, 20*time.Millisecond)
 		})
 	}
 }
@@ -77,11 +77,11 @@ func TestGearCyclesByItself(t *testing.T) {
 	require.NoError(t, d.(gear.OutletCycler).CycleOutlet(t.Context(), 7, time.Second))
 	end := estate.OutletEnd("skarvoe-pdu", 7)
 	isOpen := func() bool { closed, _ := l.Contact(end); return !closed }
-	require.Eventually(t, isOpen, 3*time.Second, 10*time.Millisecond)
+	require.Eventually(t, isOpen, 30*time.Second, 10*time.Millisecond)
 	_, err := d.ReadOutlets(t.Context())
 	require.Equal(t, gear.Unreachable, gear.KindOf(err), "the card hangs on what was cut")
-	require.Eventually(t, func() bool { return !isOpen() }, 3*time.Second, 10*time.Millisecond)
-	require.Eventually(t, func() bool { _, err := d.ReadOutlets(t.Context()); return err == nil }, 5*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return !isOpen() }, 30*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { _, err := d.ReadOutlets(t.Context()); return err == nil }, 30*time.Second, 50*time.Millisecond)
 }
 
 func TestErrorsSayWhatBecameOfIt(t *testing.T) {

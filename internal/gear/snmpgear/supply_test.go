@@ -39,7 +39,7 @@ func TestUPS(t *testing.T) {
 	l := labtest.Start(t, labtest.Options{Speed: 60})
 	d := on(t, l, "ostrel-ups", lab.V3Secret)
 	u := part[gear.Supply](t, d)
-	require.Eventually(t, func() bool { w, _ := supplyOfLab(t, u).W(); return w > 500 }, 5*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { w, _ := supplyOfLab(t, u).W(); return w > 500 }, 30*time.Second, 50*time.Millisecond)
 	s := supplyOfLab(t, u)
 	require.Equal(t, "on line", s.State())
 	require.Equal(t, "Lab Works LU-2700", s.Maker+" "+s.Model)
@@ -58,7 +58,7 @@ func TestUPS(t *testing.T) {
 	require.Empty(t, s.Troubles())
 
 	require.NoError(t, l.Blackout("ostrel-quay", true))
-	require.Eventually(t, func() bool { return supplyOfLab(t, u).State() == "on battery" }, 5*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return supplyOfLab(t, u).State() == "on battery" }, 30*time.Second, 50*time.Millisecond)
 	s = supplyOfLab(t, u)
 	require.Equal(t, reading.SourceBattery, s.Source)
 	require.Positive(t, s.Battery.OnBattery)
@@ -69,7 +69,7 @@ func TestUPS(t *testing.T) {
 	}
 	require.Subset(t, names, []string{"upsAlarmOnBattery", "upsAlarmInputBad"})
 	require.NoError(t, l.Drain("ostrel-ups", 6))
-	require.Eventually(t, func() bool { return supplyOfLab(t, u).State() == "low battery" }, 5*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return supplyOfLab(t, u).State() == "low battery" }, 30*time.Second, 50*time.Millisecond)
 	require.Eventually(t, func() bool { _, err := u.ReadSupply(t.Context()); return err != nil }, 20*time.Second, 50*time.Millisecond, "empty: its card is dark as well")
 	require.NoError(t, l.Blackout("ostrel-quay", false))
 	require.Eventually(t, func() bool { s, err := u.ReadSupply(t.Context()); return err == nil && s.State() == "on line" }, 20*time.Second, 50*time.Millisecond)
@@ -82,7 +82,7 @@ func TestUPSCommands(t *testing.T) {
 	do := func(cmd gear.SupplyCommand) { t.Helper(); require.NoError(t, c.CommandSupply(t.Context(), cmd)) }
 	result := func(want string) {
 		t.Helper()
-		require.Eventually(t, func() bool { return supplyOfLab(t, u).Test.Result == want }, 5*time.Second, 30*time.Millisecond, want)
+		require.Eventually(t, func() bool { return supplyOfLab(t, u).Test.Result == want }, 30*time.Second, 30*time.Millisecond, want)
 	}
 	do(gear.SupplyCommand{Do: gear.TestQuick})
 	result("in progress")
@@ -128,9 +128,9 @@ func TestPoE(t *testing.T) {
 	require.Equal(t, "skarvoe-camera-east", east.Name)
 	require.False(t, *read(4).Giving, "nobody is on it")
 	require.NoError(t, o.SwitchOutlet(t.Context(), 1, false))
-	require.Eventually(t, func() bool { r := read(1); return !r.On && !*r.Giving }, 3*time.Second, 30*time.Millisecond)
+	require.Eventually(t, func() bool { r := read(1); return !r.On && !*r.Giving }, 30*time.Second, 30*time.Millisecond)
 	require.NoError(t, o.SwitchOutlet(t.Context(), 1, true))
-	require.Eventually(t, func() bool { r := read(1); return r.On && *r.Giving }, 3*time.Second, 30*time.Millisecond)
+	require.Eventually(t, func() bool { r := read(1); return r.On && *r.Giving }, 30*time.Second, 30*time.Millisecond)
 	require.Equal(t, gear.Unsupported, gear.KindOf(o.SwitchOutlet(t.Context(), 9, true)))
 }
 
@@ -186,7 +186,7 @@ func TestTheCard(t *testing.T) {
 	require.Eventually(t, func() bool {
 		log, err := part[gear.EventLog](t, d).ReadEvents(t.Context())
 		return err == nil && log.Events[len(log.Events)-1].Text == "card restarted by command"
-	}, 5*time.Second, 50*time.Millisecond)
+	}, 30*time.Second, 50*time.Millisecond)
 	closed, _ := l.Contact(estate.OutletEnd("tamsin-pdu", 3))
 	require.True(t, closed)
 }
@@ -199,7 +199,7 @@ func TestEngineTime(t *testing.T) {
 	require.NoError(t, err)
 	for _, skew := range []time.Duration{10 * time.Minute, 0, time.Hour} {
 		require.NoError(t, l.Skew("tamsin-pdu", skew))
-		require.Eventually(t, func() bool { _, err := o.ReadOutlets(t.Context()); return err == nil }, 10*time.Second, 50*time.Millisecond, "%s", skew)
+		require.Eventually(t, func() bool { _, err := o.ReadOutlets(t.Context()); return err == nil }, 30*time.Second, 50*time.Millisecond, "%s", skew)
 	}
 	require.NoError(t, o.SwitchOutlet(t.Context(), 8, true))
 }

@@ -53,8 +53,8 @@ func TestACommandLine(t *testing.T) {
 
 	require.NoError(t, d.Tell(t.Context(), "reload now"))
 	silent := func() bool { return d.Answer(t.Context()) != nil }
-	require.Eventually(t, silent, 5*time.Second, 5*time.Millisecond)
-	require.Eventually(t, func() bool { return d.Answer(t.Context()) == nil }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, silent, 30*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return d.Answer(t.Context()) == nil }, 30*time.Second, 20*time.Millisecond)
 
 	require.NoError(t, l.Hang("skarvoe-router"))
 	short, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)

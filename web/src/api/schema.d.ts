@@ -2216,7 +2216,8 @@ export interface components {
             at: string;
             /** Format: date-time */
             until?: string;
-            kind: string;
+            /** @enum {string} */
+            kind: "operation" | "incident" | "supply";
             text: string;
         };
         Energy: {

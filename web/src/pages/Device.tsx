@@ -9,7 +9,7 @@ import { Readings } from '../inside/Readings'
 import { SheetCard } from '../inside/Sheet'
 import { Strand } from '../marks/lines'
 import { ink, Mark, words } from '../marks/Mark'
-import { actionName, actionsFor, capital, sentence, switchedOutlets } from '../parts/say'
+import { actionName, actionsFor, capital, counted, sentence, switchedOutlets } from '../parts/say'
 import { At, useNow, wattHours, watts } from '../parts/time'
 import { Card, Loading, Wrong } from '../parts/ui'
 import { CardCard, PortsCard } from '../power/Gear'
@@ -157,12 +157,7 @@ function MenuLink({ to, name }: { to: string; name: string }) {
 
 function LinesCard({ device }: { device: Device }) {
   const d = device.summary
-  const below =
-    d.verdict.state === 'hung' || d.verdict.state === 'dark'
-      ? device.behind.length > 0
-        ? `${device.behind.length} ${device.behind.length === 1 ? 'device' : 'devices'}`
-        : undefined
-      : undefined
+  const below = d.verdict.state === 'hung' || d.verdict.state === 'dark' ? counted(device.behind) : undefined
   const columns = [
     { name: 'Power line', strands: device.power },
     { name: 'Reach line', strands: device.reach },

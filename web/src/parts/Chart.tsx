@@ -4,7 +4,8 @@ import 'uplot/dist/uPlot.min.css'
 import { type Columns, type Curve, columns } from './gaps'
 
 /** Something that happened, drawn as a line across the chart. */
-export type ChartMark = { at: number; text: string }
+/** Something that happened, in ms; what was wrong for a time is shaded. */
+export type ChartMark = { at: number; text: string; wrongUntil?: number }
 
 type Props = {
   curve: Curve
@@ -165,13 +166,16 @@ function drawMarks(u: uPlot, { marks = [], limits = [], wrongSince }: Props) {
   const { ctx, bbox } = u
   const ratio = devicePixelRatio
   ctx.save()
-  if (wrongSince !== undefined) {
-    const from = Math.max(bbox.left, u.valToPos(wrongSince / 1000, 'x', true))
-    ctx.globalAlpha = 0.12
-    ctx.fillStyle = resolved('hung')
-    ctx.fillRect(from, bbox.top, Math.max(0, bbox.left + bbox.width - from), bbox.height)
-    ctx.globalAlpha = 1
+  ctx.globalAlpha = 0.12
+  ctx.fillStyle = resolved('hung')
+  const right = bbox.left + bbox.width
+  const shade = (since: number, until = right) => {
+    const from = Math.max(bbox.left, u.valToPos(since / 1000, 'x', true))
+    ctx.fillRect(from, bbox.top, Math.max(0, Math.min(right, until) - from), bbox.height)
   }
+  if (wrongSince !== undefined) shade(wrongSince)
+  for (const m of marks) if (m.wrongUntil) shade(m.at, u.valToPos(m.wrongUntil / 1000, 'x', true))
+  ctx.globalAlpha = 1
   ctx.setLineDash([2 * ratio, 2 * ratio])
   ctx.strokeStyle = resolved('strained')
   for (const l of limits) {
@@ -181,13 +185,14 @@ function drawMarks(u: uPlot, { marks = [], limits = [], wrongSince }: Props) {
     ctx.lineTo(bbox.left + bbox.width, y)
     ctx.stroke()
   }
-  ctx.strokeStyle = resolved('brass')
   ctx.textAlign = 'left'
   ctx.font = `${11 * ratio}px "Inter Variable", system-ui, sans-serif`
-  let free = bbox.left // labels do not stand on each other
-  for (const m of [...marks].sort((a, b) => a.at - b.at)) {
+  const taken: [number, number][] = [] // labels do not stand on each other; what is shaded can do without
+  for (const m of [...marks].sort((a, b) => Number(!!a.wrongUntil) - Number(!!b.wrongUntil) || a.at - b.at)) {
     const x = u.valToPos(m.at / 1000, 'x', true)
     if (x < bbox.left || x > bbox.left + bbox.width) continue
+    const colour = resolved(m.wrongUntil ? 'hung' : 'brass')
+    ctx.strokeStyle = colour
     ctx.beginPath()
     ctx.moveTo(x, bbox.top)
     ctx.lineTo(x, bbox.top + bbox.height)
@@ -195,11 +200,11 @@ function drawMarks(u: uPlot, { marks = [], limits = [], wrongSince }: Props) {
     const width = ctx.measureText(m.text).width
     const fits = x + width + 8 * ratio < bbox.left + bbox.width
     const left = fits ? x + 3 * ratio : x - width - 7 * ratio
-    if (left < free) continue
-    free = left + width + 6 * ratio
+    if (left < bbox.left || taken.some(([a, b]) => left < b && left + width > a)) continue
+    taken.push([left - 6 * ratio, left + width + 6 * ratio])
     ctx.fillStyle = resolved('panel')
     ctx.fillRect(left, bbox.top, width + 4 * ratio, 15 * ratio)
-    ctx.fillStyle = resolved('brass')
+    ctx.fillStyle = colour
     ctx.fillText(m.text, left + 2 * ratio, bbox.top + 11 * ratio)
   }
   ctx.restore()

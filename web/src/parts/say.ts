@@ -71,3 +71,17 @@ export function actionsFor(d: DeviceSummary): Act[] {
 
 /** Whether a sensor or an entry of an event log says that something is wrong. */
 export const isWrong = ({ level }: Pick<Sensor, 'level'>) => level === 'warning' || level === 'critical'
+
+/**
+ * How many devices, and ways in to others ("skarvoe-pdu card"), are reached through something.
+ * A way in to a device that is counted itself says nothing more.
+ */
+export function counted(behind: string[]): string | undefined {
+  const devices = behind.filter((b) => !b.includes(' '))
+  const ways = behind.filter((b) => b.includes(' ') && !devices.includes(b.slice(0, b.indexOf(' '))))
+  const words = [
+    devices.length > 0 && `${devices.length} ${devices.length === 1 ? 'device' : 'devices'}`,
+    ways.length > 0 && `${ways.length} ${ways.length === 1 ? 'way in' : 'ways in'}`,
+  ].filter(Boolean)
+  return words.length > 0 ? words.join(', ') : undefined
+}

@@ -1,6 +1,7 @@
 import { lazy, Suspense, useState } from 'react'
-import type { HistorySeries } from '../api/client'
+import type { HistoryMark, HistorySeries } from '../api/client'
 import { useHistory, useSeries } from '../api/hooks'
+import type { ChartMark } from '../parts/Chart'
 import { At } from '../parts/time'
 import { Card } from '../parts/ui'
 
@@ -81,7 +82,7 @@ export function HistoryCard({ device, zone }: { device: string; zone: string }) 
             from={history.data?.from ?? ''}
             to={history.data?.to ?? ''}
             limits={limitsOf(series)}
-            marks={history.data?.marks.map((m) => ({ at: Date.parse(m.at), text: brief(m.text) })) ?? []}
+            marks={history.data?.marks.map((m) => markOf(m, history.data.to)) ?? []}
             onZoom={(from, to) => setZoom({ from, to })}
           />
         </Suspense>
@@ -92,8 +93,12 @@ export function HistoryCard({ device, zone }: { device: string; zone: string }) 
   )
 }
 
-/** A mark has room for a few words only. */
-const brief = (text: string) => (text.length > 34 ? `${text.slice(0, 33)}…` : text)
+/** What happened, as a chart marks it: there is room for a few words only. */
+function markOf(m: HistoryMark, end: string): ChartMark {
+  const text = m.text.length > 34 ? `${m.text.slice(0, 33)}…` : m.text
+  const mark = { at: Date.parse(m.at), text }
+  return m.kind === 'incident' ? { ...mark, wrongUntil: Date.parse(m.until ?? end) } : mark
+}
 
 function limitsOf(s: HistorySeries): number[] {
   const l = s.limits ?? {}
