@@ -182,15 +182,7 @@ func (l *Lab) serveControl(ctx context.Context) error {
 		return fmt.Errorf("lab: control socket: %w", err)
 	}
 	context.AfterFunc(ctx, func() { _ = ln.Close() })
-	l.tasks.Go(func() error {
-		for {
-			c, err := ln.Accept()
-			if err != nil {
-				return context.Cause(ctx)
-			}
-			l.tasks.Go(func() error { l.control(ctx, c); return nil })
-		}
-	})
+	l.tasks.Go(func() error { return l.each(ctx, ln, func(c net.Conn) { l.control(ctx, c) }) })
 	return nil
 }
 

@@ -37,15 +37,7 @@ func (l *Lab) serveShell(ctx context.Context, d *estate.Device, ep estate.Endpoi
 		if err != nil {
 			return err
 		}
-		l.tasks.Go(func() error {
-			for {
-				conn, err := p.Accept()
-				if err != nil {
-					return context.Cause(ctx)
-				}
-				l.tasks.Go(func() error { l.shell(ctx, conn, config, b); return nil })
-			}
-		})
+		l.tasks.Go(func() error { return l.each(ctx, p, func(c net.Conn) { l.shell(ctx, c, config, b) }) })
 	}
 	return nil
 }

@@ -50,16 +50,19 @@ func (l *Lab) listen(ctx context.Context, k estate.Key, address, side string, we
 		l.tasks.Go(func() error { _ = s.Serve(p); return context.Cause(ctx) })
 		return nil
 	}
-	l.tasks.Go(func() error {
-		for {
-			c, err := p.Accept()
-			if err != nil {
-				return context.Cause(ctx)
-			}
-			_ = c.Close()
-		}
-	})
+	l.tasks.Go(func() error { return l.each(ctx, p, func(c net.Conn) { _ = c.Close() }) })
 	return nil
+}
+
+// each serves every connection that comes in.
+func (l *Lab) each(ctx context.Context, ln net.Listener, serve func(net.Conn)) error {
+	for {
+		c, err := ln.Accept()
+		if err != nil {
+			return context.Cause(ctx)
+		}
+		l.tasks.Go(func() error { serve(c); return nil })
+	}
 }
 
 // open binds a port that answers while that side of a device does.

@@ -59,15 +59,7 @@ func (l *Lab) serveLine(ctx context.Context, d *estate.Device, ep estate.Endpoin
 		if err != nil {
 			return err
 		}
-		l.tasks.Go(func() error {
-			for {
-				conn, err := p.Accept()
-				if err != nil {
-					return context.Cause(ctx)
-				}
-				l.tasks.Go(func() error { t.serve(ctx, conn, l.boxes[at], side); return nil })
-			}
-		})
+		l.tasks.Go(func() error { return l.each(ctx, p, func(c net.Conn) { t.serve(ctx, c, l.boxes[at], side) }) })
 	}
 	return nil
 }

@@ -272,13 +272,7 @@ const commandMark = "command@"
 func (id EndpointID) CommandEnd() End { return End{id.Device, commandMark + id.Name} }
 
 // CommandName is the name of the endpoint whose command line an end means, or "".
-func (e End) CommandName() string {
-	name, ok := strings.CutPrefix(e.Port, commandMark)
-	if !ok {
-		return ""
-	}
-	return name
-}
+func (e End) CommandName() string { return e.behind(commandMark) }
 
 // ChassisEnd names the chassis of a device.
 func ChassisEnd(k Key) End { return End{k, ChassisPort} }
@@ -291,8 +285,11 @@ const endpointMark = "@"
 func (id EndpointID) End() End { return End{id.Device, endpointMark + id.Name} }
 
 // EndpointName is the name of the endpoint that an end means, or "".
-func (e End) EndpointName() string {
-	name, ok := strings.CutPrefix(e.Port, endpointMark)
+func (e End) EndpointName() string { return e.behind(endpointMark) }
+
+// behind is what follows a mark at the beginning of a port, or "".
+func (e End) behind(mark string) string {
+	name, ok := strings.CutPrefix(e.Port, mark)
 	if !ok {
 		return ""
 	}

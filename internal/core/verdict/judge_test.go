@@ -329,3 +329,16 @@ func TestDrawAloneIsNoAnswer(t *testing.T) {
 	require.Equal(t, Unknown, vs["kiosk"].State, "it has probes, which nobody has asked yet")
 	require.Equal(t, Steady, vs["heater"].State, "it has none, so its draw is all that there is")
 }
+
+// TestTroublesHaveOneCause: what cuts others off while it is cut off itself is no
+// cause, whether that which cuts it off answers again or not.
+func TestTroublesHaveOneCause(t *testing.T) {
+	e := newStory(t).e
+	cut := func(by estate.Key) Verdict { return Verdict{State: CutOff, CutBy: by} }
+	vs := map[estate.Key]Verdict{"router": {State: Hung}, "switch": cut("router"), "kiosk": cut("switch")}
+	require.Equal(t, []Trouble{{"router", []estate.Key{"switch", "kiosk"}}}, Troubles(e, vs))
+	vs["router"] = Verdict{State: Steady}
+	require.Empty(t, Troubles(e, vs), "they have only not been asked since")
+	vs["router"], vs["switch"] = cut("switch"), cut("router")
+	require.Empty(t, Troubles(e, vs), "nobody runs in circles")
+}

@@ -227,8 +227,9 @@ func Troubles(e *estate.Estate, vs map[estate.Key]Verdict) []Trouble {
 	explains := map[estate.Key][]estate.Key{}
 	for i := range e.Devices {
 		k := e.Devices[i].Key
-		if v := vs[k]; v.State == CutOff {
-			explains[v.CutBy] = append(explains[v.CutBy], k)
+		if vs[k].State == CutOff {
+			by := cutBy(vs, k)
+			explains[by] = append(explains[by], k)
 		}
 	}
 	var out []Trouble
@@ -236,8 +237,9 @@ func Troubles(e *estate.Estate, vs map[estate.Key]Verdict) []Trouble {
 		k := e.Devices[i].Key
 		v := vs[k]
 		wrong := v.State == Hung || v.State == Dark || v.State == Strained && v.Severity == Critical
-		// What was cut off by something that answers again is only waiting to be asked.
-		well := v.State == Steady || v.State == Strained && !wrong
+		// What is cut off is no cause, and what was cut off by something that answers
+		// again is only waiting to be asked.
+		well := v.State == Steady || v.State == Strained && !wrong || v.State == CutOff
 		if wrong || len(explains[k]) > 0 && !well {
 			out = append(out, Trouble{k, explains[k]})
 		}
@@ -250,6 +252,18 @@ func Troubles(e *estate.Estate, vs map[estate.Key]Verdict) []Trouble {
 		return rank(a) - rank(b)
 	})
 	return out
+}
+
+// cutBy is what cuts a device off in the end: what cuts it off may be cut off
+// itself, judged a moment earlier or later.
+func cutBy(vs map[estate.Key]Verdict, k estate.Key) estate.Key {
+	for range len(vs) {
+		if v := vs[k]; v.State != CutOff || v.CutBy == "" {
+			break
+		}
+		k = vs[k].CutBy
+	}
+	return k
 }
 
 // Watts writes a power as people read it: "11.2 W", "148 W", "2.31 kW".
