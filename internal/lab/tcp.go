@@ -29,15 +29,17 @@ type port struct {
 	mu      sync.Mutex
 	opened  sync.Cond // shut has become false
 	shut    bool
-	filling []net.Conn
+	filling []int // sockets that are connected to it
+	ticks   int   // for which it was to be shut
 }
 
 const (
 	lookEvery = 50 * time.Millisecond
 	backlog   = 128
 
-	fillTimeout = 30 * time.Millisecond
-	maxFilling  = 4
+	fillWithin  = 10 // ms
+	maxFilling  = 8
+	refillEvery = 20 // ticks: somebody may have taken a connection out while it was being shut
 )
 
 func (l *Lab) listen(ctx context.Context, k estate.Key, address, side string, web bool) error {
@@ -154,8 +156,8 @@ func (p *port) open() {
 		return
 	}
 	p.shut = false
-	for _, c := range p.filling {
-		_ = c.Close()
+	for _, fd := range p.filling {
+		_ = unix.Close(fd)
 	}
 	p.filling = nil
 	_ = p.setBacklog(backlog) // at the end the socket is closed already
@@ -166,21 +168,45 @@ func (p *port) open() {
 func (p *port) close() error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if p.shut {
+	if p.ticks++; p.shut && p.ticks%refillEvery != 0 {
 		return nil
 	}
-	p.shut = true
-	if err := errors.Join(p.SetDeadline(time.Unix(1, 0)), p.setBacklog(0)); err != nil {
-		return err
-	}
-	for range maxFilling {
-		c, err := net.DialTimeout("tcp", p.Addr().String(), fillTimeout)
-		if err != nil {
-			return nil // full: from now on the kernel drops what knocks
+	if !p.shut {
+		p.shut = true
+		if err := errors.Join(p.SetDeadline(time.Unix(1, 0)), p.setBacklog(0)); err != nil {
+			return err
 		}
-		p.filling = append(p.filling, c)
+	}
+	for len(p.filling) < maxFilling {
+		fd, ok := knock(p.Addr().(*net.TCPAddr))
+		if !ok {
+			break // full: from now on the kernel drops what knocks
+		}
+		p.filling = append(p.filling, fd)
 	}
 	return nil
+}
+
+// knock connects to a port of this machine, and says whether it was let in. That is
+// settled while the system connects: however long this process is kept waiting
+// before or after, a connection that was made is not missed.
+func knock(at *net.TCPAddr) (fd int, ok bool) {
+	fd, err := unix.Socket(unix.AF_INET, unix.SOCK_STREAM|unix.SOCK_NONBLOCK|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return 0, false
+	}
+	err = unix.Connect(fd, &unix.SockaddrInet4{Port: at.Port, Addr: [4]byte(at.IP.To4())})
+	if errors.Is(err, unix.EINPROGRESS) {
+		poll := []unix.PollFd{{Fd: int32(fd), Events: unix.POLLOUT}}
+		if n, pollErr := unix.Poll(poll, fillWithin); n == 1 && pollErr == nil && poll[0].Revents&(unix.POLLERR|unix.POLLHUP) == 0 {
+			return fd, true
+		}
+	}
+	if err == nil {
+		return fd, true
+	}
+	_ = unix.Close(fd)
+	return 0, false
 }
 
 func (p *port) setBacklog(n int) error {
