@@ -76,6 +76,9 @@ func (l *Lab) open(ctx context.Context, k estate.Key, address, side string) (*po
 	p := &port{TCPListener: ln.(*net.TCPListener), device: k, side: side, w: l.World}
 	p.opened.L = &p.mu
 	context.AfterFunc(ctx, func() { _ = ln.Close() })
+	if err := p.look(); err != nil { // before anybody can knock
+		return nil, errors.Join(err, ln.Close())
+	}
 	l.tasks.Go(func() error { return p.watch(ctx) })
 	return p, nil
 }
@@ -134,19 +137,27 @@ func (p *port) watch(ctx context.Context) error {
 			return context.Cause(ctx)
 		case <-tick.C:
 		}
-		p.w.mu.Lock()
-		now := time.Now()
-		up := p.w.stands(p.w.boxes[p.device], p.side, now)
-		if up {
-			up, _, _ = p.w.reach(p.device, p.side, now)
-		}
-		p.w.mu.Unlock()
-		if up {
-			p.open()
-		} else if err := p.close(); err != nil && !errors.Is(err, net.ErrClosed) {
-			return fmt.Errorf("%s: shut a port: %w", p.device, err)
+		if err := p.look(); err != nil {
+			return err
 		}
 	}
+}
+
+// look opens the port, or shuts it, as the device is now.
+func (p *port) look() error {
+	p.w.mu.Lock()
+	now := time.Now()
+	up := p.w.stands(p.w.boxes[p.device], p.side, now)
+	if up {
+		up, _, _ = p.w.reach(p.device, p.side, now)
+	}
+	p.w.mu.Unlock()
+	if up {
+		p.open()
+	} else if err := p.close(); err != nil && !errors.Is(err, net.ErrClosed) {
+		return fmt.Errorf("%s: shut a port: %w", p.device, err)
+	}
+	return nil
 }
 
 func (p *port) open() {
