@@ -43,7 +43,7 @@ type Parts struct {
 	Changed func(*operation.Operation)
 
 	// Command has the gear do one thing; nil: through the garage.
-	Command func(context.Context, *operation.Operation, operation.Send) error
+	Command func(context.Context, operation.Send) error
 
 	// Role is what somebody may do now; nil: what they could when they asked.
 	Role func(ctx context.Context, name string) (operation.Role, error)

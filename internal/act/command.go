@@ -15,7 +15,7 @@ type gearCommands struct{ garage *garage.Garage }
 
 // carryOut has the gear do one thing; gear.OutcomeOf tells what became of one
 // that failed.
-func (g gearCommands) carryOut(ctx context.Context, _ *operation.Operation, c operation.Send) error {
+func (g gearCommands) carryOut(ctx context.Context, c operation.Send) error {
 	if name := c.Outlet.EndpointName(); name != "" {
 		return g.garage.Restart(ctx, estate.EndpointID{Device: c.Outlet.Device, Name: name}, c.Cold)
 	}

@@ -40,7 +40,7 @@ func TestEveryMeans(t *testing.T) {
 			{operation.Intent{Kind: operation.Press, Device: "skarvoe-kiosk"}, operation.ByPanel, "and its light went on", verdict.Steady},
 			{operation.Intent{Kind: operation.Press, Device: "skarvoe-kiosk", Hold: operation.LongPress}, operation.ByPanel, "Pressed the power button of skarvoe-kiosk for 6 s: at ", verdict.Parked},
 		},
-		"a PC that sleeps": {
+		"a workshop machine that sleeps": {
 			{operation.Intent{Kind: operation.Sleep, Device: "tamsin-workshop"}, operation.ByCommand, "Put tamsin-workshop to sleep: silent at ", verdict.Parked},
 			{operation.Intent{Kind: operation.On, Device: "tamsin-workshop"}, operation.ByWake, "Woke tamsin-workshop: at ", verdict.Steady},
 		},

@@ -237,7 +237,7 @@ func (r *run) send(ctx context.Context, c operation.Send) {
 func (r *run) command(ctx context.Context, c operation.Send) error {
 	ctx, cancel := context.WithTimeout(ctx, sendWithin)
 	defer cancel()
-	return r.a.Command(ctx, r.o, c)
+	return r.a.Command(ctx, c)
 }
 
 // finish records the end, and what follows from it for the verdicts.

@@ -91,7 +91,7 @@ func onFakeTime(t *testing.T, s *strip, f func(ctx context.Context, a *Actor)) {
 		a, err := New(Parts{
 			Store: db, Keeper: k, Watcher: w, Garage: g, Log: log, Ledger: filepath.Join(dir, "ledger"), Written: func() {},
 			Changed: func(*operation.Operation) {}, GroupChanged: func(*group.Group) {},
-			Command: func(ctx context.Context, _ *operation.Operation, c operation.Send) error {
+			Command: func(ctx context.Context, c operation.Send) error {
 				return s.SwitchOutlet(ctx, 1, c.Do == operation.SwitchOn)
 			},
 		})

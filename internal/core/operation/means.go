@@ -98,7 +98,7 @@ func (w World) lacks(m Means, kind Kind, d *estate.Device) string {
 		}
 	case ByPanel:
 		if _, _, ok := w.board(d); !ok {
-			return fmt.Sprintf("no leads to the front panel of %s are known: add panel: [KVM/NUMBER] to it, and an endpoint to the KVM", d.Key)
+			return fmt.Sprintf("no leads to the front panel of %s are known: add panel: [KVM/NUMBER] to it, and to that KVM an endpoint", d.Key)
 		}
 	case ByPoE, ByOutlet:
 		feeds := w.Estate.FeedsOf(d.Key)

@@ -145,18 +145,9 @@ func (p *Preview) sayMeans(add adder, w World) {
 	case ByWake:
 		add(LineNote, "By a magic packet to %s, which nothing acknowledges: that it has woken shows when it answers", d.Wake.MAC)
 	case ByCommand:
-		over := ""
-		if ep, ok := p.endpointOf(p.Outlets[0].End, w); ok && d.OverSerial(ep) {
-			over = ", over its serial line at " + string(d.Serial[0].Device)
-		}
-		add(LineNote, "By its own command line%s, which is the gentlest: it is told \"%s\"", over, p.Command)
+		p.sayCommand(add, w)
 	case ByEndpoint:
 		p.sayRestart(add, w)
-	}
-	if ep, ok := p.endpointOf(p.Outlets[0].End, w); ok && p.Means == ByCommand && w.mute(d, ep) == "" { // an interlock says that
-		if why := w.unheard(d, ep); why != "" {
-			add(LineUnknown, "Whether it heeds that is not known: %s", why)
-		}
 	}
 	p.sayWays(add)
 	if c, known := w.fresh(p.Device); known && c.Watchdog != nil && p.Kind != On {
@@ -165,6 +156,21 @@ func (p *Preview) sayMeans(add adder, w World) {
 	}
 	if c, known := w.fresh(p.Device); known && c.Asleep && p.Kind != On {
 		add(LineNote, "It is asleep (%s), not hung", c.State)
+	}
+}
+
+// sayCommand says on which line what is typed, and whether anybody reads it; that
+// the line itself does not answer is for an interlock to say.
+func (p *Preview) sayCommand(add adder, w World) {
+	d := w.Estate.Device(p.Device)
+	ep, _ := p.endpointOf(p.Outlets[0].End, w)
+	over := ""
+	if d.OverSerial(ep) {
+		over = ", over its serial line at " + string(d.Serial[0].Device)
+	}
+	add(LineNote, "By its own command line%s, which is the gentlest: it is told \"%s\"", over, p.Command)
+	if why := w.unheard(d, ep); why != "" && w.mute(d, ep) == "" {
+		add(LineUnknown, "Whether it heeds that is not known: %s", why)
 	}
 }
 

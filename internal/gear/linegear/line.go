@@ -19,6 +19,7 @@ const maxHeard = 64 << 10
 type line struct {
 	conn    *telnet.Conn
 	address string
+	hide    string // the password
 
 	mu    sync.Mutex
 	heard []byte
@@ -29,10 +30,9 @@ type line struct {
 }
 
 // listen hears a line until it ends.
-func listen(conn *telnet.Conn, address string) *line {
-	l := &line{conn: conn, address: address, news: make(chan struct{})}
+func (l *line) listen(conn *telnet.Conn) {
+	l.conn, l.news = conn, make(chan struct{})
 	go l.hear()
-	return l
 }
 
 func (l *line) hear() {
@@ -137,9 +137,13 @@ func at(text string, prompt *regexp.Regexp) stands {
 	return nothing
 }
 
-// lines are a text without empty lines and what only moves the cursor.
-func lines(text string) []string {
-	all := strings.FieldsFunc(escapes.ReplaceAllString(text, ""), func(r rune) bool { return r == '\r' || r == '\n' })
+// lines are a text without empty lines, what only moves the cursor, and the
+// password, which some far ends show as it is typed.
+func (l *line) lines(text string) []string {
+	if text = escapes.ReplaceAllString(text, ""); l.hide != "" {
+		text = strings.ReplaceAll(text, l.hide, "…")
+	}
+	all := strings.FieldsFunc(text, func(r rune) bool { return r == '\r' || r == '\n' })
 	out := make([]string, 0, len(all))
 	for _, x := range all {
 		if x = gear.Clean(strings.TrimSpace(x)); x != "" {
@@ -150,8 +154,8 @@ func lines(text string) []string {
 }
 
 // said is what was answered to a command: neither that itself nor the prompt.
-func said(text, typed string) []string {
-	all := lines(text)
+func (l *line) said(text, typed string) []string {
+	all := l.lines(text)
 	return slices.DeleteFunc(all[:max(0, len(all)-1)], func(x string) bool { return strings.HasSuffix(x, typed) })
 }
 
@@ -164,6 +168,6 @@ const (
 func (l *line) tail() []string {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	all := lines(string(l.heard[max(0, len(l.heard)-tailBytes):]))
+	all := l.lines(string(l.heard[max(0, len(l.heard)-tailBytes):]))
 	return all[max(0, len(all)-maxTail):]
 }

@@ -12,7 +12,6 @@ import (
 	"net"
 	"regexp"
 	"slices"
-	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -123,7 +122,6 @@ func (d *Driver) Answer(ctx context.Context) error {
 var alive = net.KeepAliveConfig{Enable: true, Idle: 10 * time.Second, Interval: 5 * time.Second, Count: 3}
 
 // LastLines implements gear.Transcript; what was said before a line was lost counts.
-// A far end that shows passwords as they are typed gives none away.
 func (d *Driver) LastLines(n int) []string {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -131,13 +129,7 @@ func (d *Driver) LastLines(n int) []string {
 	if d.line != nil {
 		all = slices.Concat(all, d.line.tail())
 	}
-	all = slices.Clone(all[max(0, len(all)-n):])
-	for i := range all {
-		if d.o.Secret.Password != "" {
-			all[i] = strings.ReplaceAll(all[i], d.o.Secret.Password, "…")
-		}
-	}
-	return all
+	return slices.Clone(all[max(0, len(all)-n):])
 }
 
 // connect returns the line, and calls it where it is not up.
@@ -149,7 +141,7 @@ func (d *Driver) connect(ctx context.Context) (*line, error) {
 	}
 	_ = d.drop()
 	address := d.o.Addresses[d.at%len(d.o.Addresses)]
-	l := &line{address: address}
+	l := &line{address: address, hide: d.o.Secret.Password}
 	if err := ctx.Err(); err != nil || d.close {
 		return nil, l.fail(d.o.Name, errors.Join(err, net.ErrClosed), operation.NotSent)
 	}
@@ -159,8 +151,9 @@ func (d *Driver) connect(ctx context.Context) (*line, error) {
 		d.at++ // try the next address another time
 		return nil, l.fail(d.o.Name, err, operation.NotSent)
 	}
-	d.line = listen(telnet.Client(conn), address)
-	return d.line, nil
+	l.listen(telnet.Client(conn))
+	d.line = l
+	return l, nil
 }
 
 // fail says what is wrong with a line.

@@ -181,6 +181,9 @@ func TestWhatIsKept(t *testing.T) {
 	require.ErrorContains(t, d.Tell(t.Context(), "reload now"), "refuses the credential")
 	require.NoError(t, d.Close())
 	require.Equal(t, []string{"login: password: …", "no", "login:"}, d.LastLines(10))
+
+	d = open(t, Options{Addresses: far(t, "", "\r\nlogin: ", "password: ", "driftwood and then?"), Secret: chatty, Timeout: 500 * time.Millisecond})
+	require.ErrorContains(t, d.Tell(t.Context(), "reload now"), `says "… and then?", which is no prompt`)
 }
 
 func TestLinesThatCannotBeCalled(t *testing.T) {

@@ -51,7 +51,7 @@ func (d *Driver) Tell(ctx context.Context, text string) error {
 	if entered {
 		_, _ = l.conn.Write([]byte(leave)) // whoever comes next has to log in
 	}
-	for _, x := range said(answer, text) {
+	for _, x := range l.said(answer, text) {
 		if refusal.MatchString(x) {
 			return &gear.Error{Kind: gear.NotPermitted, Outcome: operation.Refused, Text: fmt.Sprintf("%s refused the command: %s", d.o.Name, x)}
 		}
@@ -71,13 +71,13 @@ func (d *Driver) reach(ctx context.Context, l *line) (entered bool, err error) {
 		}
 	}
 	if heard, _, _, _ := l.since(from); err == nil && s == nothing {
-		return false, d.unready(heard)
+		return false, d.unready(l, heard)
 	}
 	if err != nil || s == ready {
 		return false, err
 	}
 	if s == passwordAsked { // somebody has left it in the middle of a log-in, and it asks for nothing else
-		return false, d.unready(text)
+		return false, d.unready(l, text)
 	}
 	if s, _, err = d.keyIn(ctx, l, d.o.Secret.User+enter); err == nil && s == passwordAsked {
 		s, text, err = d.keyIn(ctx, l, d.o.Secret.Password+enter)
@@ -88,7 +88,7 @@ func (d *Driver) reach(ctx context.Context, l *line) (entered bool, err error) {
 	case s == ready:
 		return true, nil
 	case s == nothing:
-		return false, d.unready(text)
+		return false, d.unready(l, text)
 	}
 	return false, &gear.Error{Kind: gear.BadSecret, Outcome: operation.NotSent, Text: d.o.Name + " refuses the credential on its line: set it again with plumb secret set"}
 }
@@ -107,8 +107,8 @@ func (d *Driver) keyIn(ctx context.Context, l *line, keys string) (stands, strin
 }
 
 // unready is a line at which nothing can be typed.
-func (d *Driver) unready(heard string) error {
-	all := lines(heard)
+func (d *Driver) unready(l *line, heard string) error {
+	all := l.lines(heard)
 	if len(all) == 0 {
 		return &gear.Error{Kind: gear.Unreachable, Outcome: operation.NotSent, Text: "the line of " + d.o.Name + " is silent: nobody reads what is typed there"}
 	}
