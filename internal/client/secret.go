@@ -27,7 +27,7 @@ func (a *app) secretSet() *cobra.Command {
 		Long: `Add or replace a secret. What is secret is asked for, or read from standard
 input, a line each: the community for SNMP v2c; the authentication and the
 privacy pass phrase for SNMPv3, which is chosen with --v3-user; the password for
-IPMI, which is chosen with --ipmi-user, and for HTTP and SSH with --login; the
+IPMI, which is chosen with --ipmi-user, and for HTTP, SSH and Telnet with --login; the
 key or token for HTTP with --token. A private key for SSH is read from a file,
 with --ssh-user and --key-file.`,
 		Args: args(1, 1, "plumb secret set NAME [--v3-user USER | --v1 | --ipmi-user USER | --login USER | --token | --ssh-user USER --key-file FILE]"),
@@ -46,7 +46,7 @@ with --ssh-user and --key-file.`,
 	f := c.Flags()
 	f.StringVar(&form.v3User, "v3-user", "", "SNMPv3 with this user")
 	f.StringVar(&form.ipmiUser, "ipmi-user", "", "IPMI with this user")
-	f.StringVar(&form.login, "login", "", "HTTP or SSH, with this user and a password")
+	f.StringVar(&form.login, "login", "", "HTTP, SSH or Telnet, with this user and a password")
 	f.StringVar(&form.sshUser, "ssh-user", "", "SSH with this user and a private key")
 	f.StringVar(&form.keyFile, "key-file", "", "with --ssh-user: the private key, without a pass phrase")
 	f.BoolVar(&form.token, "token", false, "HTTP, with a key or a token")
