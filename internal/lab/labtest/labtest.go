@@ -27,6 +27,8 @@ type Options struct {
 	Echo  bool    // answer ICMP, where that is permitted
 
 	TrapPort uint16
+
+	Text string // an estate file of another time, at the demo's own addresses; empty: that of today
 }
 
 // Start starts the demo estate's gear. It ends with the test.
@@ -40,6 +42,9 @@ func Start(t testing.TB, o Options) *Lab {
 		// Few enough addresses that two labs meet seldom; when they do, binding fails.
 		a := demo.Addresses{Loopback: 80 + rand.IntN(170), Echo: 16 * (1 + rand.IntN(14)), NoEcho: !o.Echo}
 		l := &Lab{File: demo.Estate(a)}
+		if o.Text != "" {
+			l.File = a.Move(o.Text)
+		}
 		l.Estate, err = estatefile.Parse("demo", []byte(l.File))
 		require.NoError(t, err)
 		l.Lab, err = lab.Start(lab.Options{Estate: l.Estate, Speed: o.Speed, Seed: 1, NoEcho: !o.Echo, TrapPort: o.TrapPort})
