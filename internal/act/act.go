@@ -27,6 +27,7 @@ import (
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/gear/garage"
+	"plumbbob/internal/health"
 	"plumbbob/internal/keep"
 	"plumbbob/internal/store"
 	"plumbbob/internal/watch"
@@ -48,6 +49,8 @@ type Parts struct {
 	// Role is what somebody may do now; nil: what they could when they asked.
 	Role func(ctx context.Context, name string) (operation.Role, error)
 
+	Health *health.Book // told of what cannot be recorded, or taken up
+
 	GroupChanged func(*group.Group)
 	Written      func() // the journal has a new entry
 }
@@ -61,9 +64,11 @@ type Actor struct {
 	running map[string]*run
 	groups  map[string]*groupRun
 	tookUp  bool // all that was unfinished at the start
-	busy    map[estate.End]string
-	work    sync.WaitGroup
-	ctx     context.Context // of Run; operations end with it, and are taken up at the next start
+
+	tookSettings bool // the same of changes of settings
+	busy         map[estate.End]string
+	work         sync.WaitGroup
+	ctx          context.Context // of Run; operations end with it, and are taken up at the next start
 
 	checks checks
 	around around
@@ -72,7 +77,7 @@ type Actor struct {
 
 // New returns an actor. Nothing happens before Run.
 func New(p Parts) (*Actor, error) {
-	l, err := openLedger(p.Ledger)
+	l, err := openLedger(p.Ledger, p.Health)
 	if err != nil {
 		return nil, err
 	}

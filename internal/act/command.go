@@ -33,6 +33,15 @@ func (g gearCommands) carryOut(ctx context.Context, c operation.Send) error {
 			return err
 		}
 		return chassis.CommandChassis(ctx, chassisCommands[c.Do])
+	case estate.OutputPort:
+		output, err := garage.Supply[gear.Output](g.garage, c.Outlet.Device)
+		if err != nil {
+			return err
+		}
+		if c.Do == operation.GearCycle {
+			return output.CycleOutput(ctx, c.Hold)
+		}
+		return output.SwitchOutput(ctx, c.Do == operation.SwitchOn)
 	case estate.WakePort:
 		return g.garage.Wake(ctx, c.Outlet.Device)
 	case estate.PanelPort:

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/health"
 	"plumbbob/internal/store"
 )
 
@@ -37,10 +38,19 @@ func (a *Actor) save(ctx context.Context, o *operation.Operation) error {
 		return a.ledger.write(o) // in order: the replay brings it all over
 	}
 	err := a.Store.SaveOperation(ctx, o)
-	if errors.Is(err, store.ErrAway) {
-		return a.ledger.write(o)
+	if err != nil && ctx.Err() == nil { // whatever it is: the file is as good
+		return errors.Join(a.ledger.write(o), a.noted(err))
 	}
 	return err
+}
+
+// noted names an error of the database that is more than its being away, for which
+// the ledger stands in, and is no error itself any more.
+func (a *Actor) noted(err error) error {
+	if !errors.Is(err, store.ErrAway) {
+		a.Health.Ails("database", "operations are recorded in a file, because the database refuses: "+err.Error())
+	}
+	return nil
 }
 
 // end records the end of an operation and its outcome in the journal.
@@ -50,14 +60,15 @@ func (a *Actor) end(ctx context.Context, o *operation.Operation) error {
 	}
 	err := a.Store.EndOperation(ctx, o, a.ended(o))
 	switch {
-	case errors.Is(err, store.ErrAway):
-		return a.ledger.write(o)
 	case errors.Is(err, store.ErrConflict):
 		return nil // recorded before, by a write whose answer was lost
 	case err == nil:
 		a.Written()
+		return nil
+	case ctx.Err() != nil:
+		return err
 	}
-	return err
+	return errors.Join(a.ledger.write(o), a.noted(err))
 }
 
 func (a *Actor) entry(o *operation.Operation, kind string, at time.Time) store.Entry {
@@ -88,9 +99,7 @@ func (a *Actor) replayUntil(ctx context.Context) {
 	tick := time.NewTicker(replayEvery)
 	defer tick.Stop()
 	for {
-		if err := a.replay(ctx); err != nil && !errors.Is(err, store.ErrAway) && ctx.Err() == nil {
-			a.Log.Error("what was recorded in the file cannot be brought into the database", "because", err)
-		}
+		_ = a.replay(ctx) // what it could not do, it has said
 		select {
 		case <-ctx.Done():
 			return
@@ -102,37 +111,56 @@ func (a *Actor) replayUntil(ctx context.Context) {
 		if tookUp {
 			continue
 		}
-		if err := a.takeUp(ctx); err != nil && ctx.Err() == nil {
-			a.Log.Error("what is unfinished cannot be taken up yet", "because", err)
-		}
+		a.takeUp(ctx)
 	}
 }
 
+// replay brings over what it can: one operation that cannot be brought over holds
+// up no other.
 func (a *Actor) replay(ctx context.Context) error {
+	var errs []error
 	for _, o := range a.ledger.newest() {
-		_, err := a.Store.Operation(ctx, o.ID)
-		if errors.Is(err, store.ErrNotFound) {
-			begun := o.Clone()
-			begun.State = operation.Running
-			err = a.Store.CreateOperation(ctx, begun, a.asked(o))
-		}
-		if err != nil {
+		name := "ledger " + o.ID
+		switch err := a.bringOver(ctx, o); {
+		case err == nil:
+			a.Health.Well(name)
+		case errors.Is(err, store.ErrAway), ctx.Err() != nil:
 			return err
+		default:
+			a.Health.Grave(name, fmt.Sprintf("operation %s on %s stays in the file %s, because the database does not take it: %s", o.ID, o.Device, a.Ledger, err))
+			errs = append(errs, err)
 		}
-		if o.State == operation.Running {
-			err = a.Store.SaveOperation(ctx, o)
-		} else if err = a.Store.EndOperation(ctx, o, a.ended(o)); errors.Is(err, store.ErrConflict) {
-			err = nil
-		}
-		if err != nil {
-			return err
-		}
-		if err := a.ledger.forget(o); err != nil {
-			return err
-		}
-		a.Log.Info("an operation that was recorded in the file is in the database now", "operation", o.ID)
-		a.Written()
 	}
+	if len(errs) == 0 {
+		a.Health.Well("database")
+	}
+	return errors.Join(errs...)
+}
+
+func (a *Actor) bringOver(ctx context.Context, o *operation.Operation) error {
+	_, err := a.Store.Operation(ctx, o.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		begun := o.Clone()
+		begun.State = operation.Running
+		err = a.Store.CreateOperation(ctx, begun, a.asked(o))
+	}
+	var unreadable *store.UnreadableError
+	if err != nil && !errors.As(err, &unreadable) { // what the file has can be read, and is newer
+		return err
+	}
+	if o.State == operation.Running {
+		err = a.Store.SaveOperation(ctx, o)
+	} else if err = a.Store.EndOperation(ctx, o, a.ended(o)); errors.Is(err, store.ErrConflict) {
+		err = nil
+	}
+	if err != nil {
+		return err
+	}
+	if err := a.ledger.forget(o); err != nil {
+		return err
+	}
+	a.Log.Info("an operation that was recorded in the file is in the database now", "operation", o.ID)
+	a.Written()
 	return nil
 }
 
@@ -145,7 +173,7 @@ type ledger struct {
 	ops map[string]*operation.Operation
 }
 
-func openLedger(path string) (*ledger, error) {
+func openLedger(path string, book *health.Book) (*ledger, error) {
 	l := &ledger{path: path, ops: map[string]*operation.Operation{}}
 	text, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -156,10 +184,12 @@ func openLedger(path string) (*ledger, error) {
 	}
 	lines := bufio.NewScanner(bytes.NewReader(text))
 	lines.Buffer(nil, 16<<20)
-	for lines.Scan() {
+	for n := 1; lines.Scan(); n++ {
 		var o operation.Operation
-		if json.Unmarshal(lines.Bytes(), &o) == nil { // a torn last line was never acted upon
+		if err := json.Unmarshal(lines.Bytes(), &o); err == nil {
 			l.ops[o.ID] = &o
+		} else if bytes.HasSuffix(lines.Bytes(), []byte("}")) { // a torn line was never acted upon
+			book.Grave(fmt.Sprintf("ledger line %d", n), fmt.Sprintf("line %d of %s cannot be read, and is left out: see whether what it is about has power: %s", n, path, err))
 		}
 	}
 	return l, lines.Err()

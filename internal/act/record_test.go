@@ -14,7 +14,7 @@ import (
 
 func TestLedger(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "ledger")
-	l, err := openLedger(path)
+	l, err := openLedger(path, nil)
 	require.NoError(t, err)
 	at := time.Date(2026, 3, 1, 14, 0, 0, 0, time.UTC)
 	op := func(id string, after time.Duration) *operation.Operation {
@@ -36,7 +36,7 @@ func TestLedger(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, f.Close())
 
-	again, err := openLedger(path)
+	again, err := openLedger(path, nil)
 	require.NoError(t, err)
 	require.Equal(t, []*operation.Operation{first, second}, again.newest(), "as asked for, each as it stood last")
 	require.True(t, again.has("second"))

@@ -43,40 +43,45 @@ func (a *Actor) Run(ctx context.Context) error {
 	a.mu.Lock()
 	a.ctx = ctx
 	a.mu.Unlock()
-	if err := a.takeUp(ctx); err != nil {
-		return err
-	}
+	a.takeUp(ctx)
 	a.replayUntil(ctx)
 	a.work.Wait()
 	return context.Cause(ctx)
 }
 
-// takeUp takes up every operation and every group that is on record as
-// unfinished. What cannot be known while the database is away is taken up when it
-// is back: power may be owed.
-func (a *Actor) takeUp(ctx context.Context) error {
-	operations, err := a.resume(ctx)
-	if err != nil {
-		return fmt.Errorf("take up unfinished operations: %w", err)
-	}
-	groups, err := a.resumeGroups(ctx)
-	if err != nil {
-		return fmt.Errorf("take up unfinished groups: %w", err)
+// takeUp takes up every operation, every group and every change of settings that is
+// on record as unfinished: operations first, because power may be owed. What cannot
+// be known now, for whatever reason, is asked for again; none waits for another.
+func (a *Actor) takeUp(ctx context.Context) {
+	complete := true
+	for _, x := range []struct {
+		what   string
+		resume func(context.Context) (complete bool, err error)
+	}{
+		{"operations", a.resume}, {"groups", a.resumeGroups}, {"changes of settings", a.resumeSettings},
+	} {
+		all, err := x.resume(ctx)
+		complete = complete && all && err == nil
+		switch name := "unfinished " + x.what; {
+		case ctx.Err() != nil:
+			return
+		case err != nil:
+			a.Health.Grave(name, fmt.Sprintf("what is unfinished of %s is not known yet, so it waits: %s", x.what, err))
+		case all:
+			a.Health.Well(name)
+		}
 	}
 	a.mu.Lock()
-	a.tookUp = operations && groups
+	a.tookUp = complete
 	a.mu.Unlock()
-	return nil
 }
 
 // resume takes up every operation that is on record as running, by the database
 // or, newer, by the ledger. complete is false when there may be more.
 func (a *Actor) resume(ctx context.Context) (complete bool, err error) {
 	unfinished := map[string]*operation.Operation{}
-	ops, err := a.Store.Operations(ctx, store.OperationFilter{State: operation.Running, Limit: 1000})
-	if complete = err == nil; err != nil && !errors.Is(err, store.ErrAway) {
-		return false, err
-	}
+	ops, unreadable, err := a.Store.Unfinished(ctx)
+	complete = err == nil
 	for _, o := range ops {
 		unfinished[o.ID] = o
 	}
@@ -94,15 +99,40 @@ func (a *Actor) resume(ctx context.Context) (complete bool, err error) {
 		}
 		r := newRun(a, o)
 		if err := a.claim(r); err != nil { // somebody has begun another on it meanwhile
-			a.Log.Error("an operation waits to be taken up again", "operation", o.ID, "because", err)
+			a.Health.Grave("operation "+o.ID, fmt.Sprintf("operation %s on %s waits to be taken up again: %s", o.ID, o.Device, err))
 			complete = false
 			continue
 		}
+		a.Health.Well("operation " + o.ID)
 		a.Log.Warn("an operation is taken up again", "operation", o.ID, "device", o.Device, "kind", o.Kind)
 		a.start(r)
 	}
-	return complete, nil
+	for _, u := range unreadable {
+		if unfinished[u.ID] == nil { // the ledger has not got it either
+			a.setAside(ctx, u)
+		}
+	}
+	return complete, err
 }
+
+// setAside lets go of what an operation held that cannot be read, and says so: what
+// it has switched may still be off.
+func (a *Actor) setAside(ctx context.Context, u *store.UnreadableError) {
+	text := fmt.Sprintf("Operation %s on %s was under way and cannot be read any more, so it is set aside: see whether what it switched is on", u.ID, u.Device)
+	a.Health.Grave("record "+u.ID, text+": "+u.Err.Error())
+	e := store.Entry{At: time.Now().UTC(), Device: u.Device, Who: serviceName, Kind: store.EntryService, Text: text, Result: "failed", OperationID: u.ID}
+	if d := a.Keeper.Estate().Device(u.Device); d != nil {
+		e.Site = d.Site
+	}
+	if err := a.Store.SetAside(ctx, u.ID, e); err != nil && !errors.Is(err, store.ErrConflict) {
+		a.Log.Error("an operation that cannot be read could not be set aside", "operation", u.ID, "because", err)
+		return
+	}
+	a.Written()
+}
+
+// serviceName stands in the journal for what nobody did.
+const serviceName = "plumbd"
 
 func (a *Actor) start(r *run) {
 	a.work.Go(func() {
@@ -195,13 +225,8 @@ func (r *run) carryOut(ctx context.Context, cmds []operation.Command) (wake time
 	for _, c := range cmds {
 		switch c := c.(type) {
 		case operation.Save:
-			for err := r.a.save(ctx, r.o); err != nil; err = r.a.save(ctx, r.o) {
-				r.a.Log.Error("an operation cannot be recorded, so it waits", "operation", r.o.ID, "because", err)
-				select {
-				case <-ctx.Done():
-					return wake, false
-				case <-time.After(time.Second):
-				}
+			if !r.record(ctx, cmds) {
+				return wake, false
 			}
 			r.show()
 		case operation.Send:
@@ -211,6 +236,44 @@ func (r *run) carryOut(ctx context.Context, cmds []operation.Command) (wake time
 		}
 	}
 	return wake, false
+}
+
+// record makes the record ahead of what follows, however often that has to be
+// tried. What switches power on that we owe does not wait for it: that we have
+// switched it off is on record, so a restart would do the same again.
+func (r *run) record(ctx context.Context, cmds []operation.Command) bool {
+	name := "record of operation " + r.o.ID
+	for {
+		err := r.a.save(ctx, r.o)
+		if err == nil {
+			r.a.Health.Well(name)
+			return true
+		}
+		if r.paysBack(cmds) {
+			r.a.Health.Grave(name, fmt.Sprintf("operation %s cannot be recorded; it goes on all the same, because power is owed to %s: %s", r.o.ID, r.o.Device, err))
+			return true
+		}
+		r.a.Health.Grave(name, fmt.Sprintf("operation %s on %s cannot be recorded, so it waits: %s", r.o.ID, r.o.Device, err))
+		select {
+		case <-ctx.Done():
+			return false
+		case <-time.After(recordAgain):
+		}
+	}
+}
+
+// paysBack says whether all that follows is on the way to power that is owed.
+func (r *run) paysBack(cmds []operation.Command) bool {
+	s := r.o.Current()
+	if s == nil || s.Kind != operation.SwitchOn || !r.o.Owes(s.Outlet) {
+		return false
+	}
+	for _, c := range cmds {
+		if send, ok := c.(operation.Send); ok && send.Do != operation.SwitchOn {
+			return false
+		}
+	}
+	return true
 }
 
 func (r *run) show() {
@@ -237,20 +300,22 @@ func (r *run) send(ctx context.Context, c operation.Send) {
 func (r *run) command(ctx context.Context, c operation.Send) error {
 	ctx, cancel := context.WithTimeout(ctx, sendWithin)
 	defer cancel()
-	return r.a.Command(ctx, c)
+	return gear.Safely(func() error { return r.a.Command(ctx, c) })
 }
 
 // finish records the end, and what follows from it for the verdicts.
 func (r *run) finish(ctx context.Context) {
 	r.o.Proof.After = r.a.facts(r.o.Device)
+	name := "record of operation " + r.o.ID
 	for err := r.a.end(ctx, r.o); err != nil; err = r.a.end(ctx, r.o) {
-		r.a.Log.Error("the end of an operation cannot be recorded, so it waits", "operation", r.o.ID, "because", err)
+		r.a.Health.Grave(name, fmt.Sprintf("the end of operation %s on %s cannot be recorded, so it waits: %s", r.o.ID, r.o.Device, err))
 		select {
 		case <-ctx.Done():
 			return
-		case <-time.After(time.Second):
+		case <-time.After(recordAgain):
 		}
 	}
+	r.a.Health.Well(name)
 	for _, k := range r.touched() {
 		switch {
 		case r.o.LeavesOff():

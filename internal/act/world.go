@@ -46,7 +46,7 @@ func (a *Actor) Forget() {
 func (a *Actor) world(ctx context.Context, by operation.Asker) (operation.World, error) {
 	w := a.Keeper.World()
 	w.Asker = by
-	w.Gear = func(k estate.Key) operation.GearTraits { return a.Garage.Traits(w.Estate, k) }
+	w.Gear = func(k estate.Key) operation.GearTraits { return a.Traits(w.Estate, k) }
 	recent, err := a.Store.RecentOperations(ctx, w.Now.Add(-time.Hour))
 	if err == nil {
 		w.Recent = recent
@@ -68,6 +68,11 @@ func (a *Actor) world(ctx context.Context, by operation.Asker) (operation.World,
 	w.Busy = maps.Clone(a.busy)
 	a.mu.Unlock()
 	return w, nil
+}
+
+// Traits says what the gear of a device can do.
+func (a *Actor) Traits(e *estate.Estate, k estate.Key) operation.GearTraits {
+	return a.Garage.Traits(e, k)
 }
 
 // inUse asks the calendars, with the lock held.

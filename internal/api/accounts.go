@@ -43,14 +43,14 @@ func (s *Server) AddAccount(ctx context.Context, req contract.AddAccountRequestO
 		return nil, err
 	}
 	pass := password.Generate()
-	err := s.Store.CreateAccount(ctx, name, role, password.Hash(pass))
+	err := s.Store.CreateAccount(ctx, name, role, password.Hash(pass), entry(ctx, store.EntryAccount, "Account %s added, as %s", name, role))
 	if errors.Is(err, store.ErrConflict) {
 		return nil, usage("there is an account %s already: plumb account role %s ROLE changes it", name, name)
 	}
 	if err != nil {
 		return nil, err
 	}
-	s.accountChanged(ctx, "Account %s added, as %s", name, role)
+	s.accountChanged()
 	return contract.AddAccount201JSONResponse{Account: name, Password: pass}, nil
 }
 
@@ -61,8 +61,8 @@ func checkRole(role string) error {
 	return nil
 }
 
-func (s *Server) accountChanged(ctx context.Context, format string, args ...any) {
-	s.journal(ctx, store.Entry{Kind: store.EntryAccount, Who: whoIs(ctx).Account, Text: fmt.Sprintf(format, args...), Result: "done"})
+func (s *Server) accountChanged() {
+	s.JournalWritten()
 	s.publish(stream.Account, "all", struct{}{})
 }
 
@@ -83,21 +83,21 @@ func (s *Server) SetRole(ctx context.Context, req contract.SetRoleRequestObject)
 	if err := checkRole(role); err != nil {
 		return nil, err
 	}
-	if err := s.Store.SetRole(ctx, req.Name, role, greatest); err != nil {
+	if err := s.Store.SetRole(ctx, req.Name, role, greatest, entry(ctx, store.EntryAccount, "Account %s is %s now", req.Name, role)); err != nil {
 		return nil, accountProblem(err, req.Name)
 	}
 	s.sessions.forgetAccount(req.Name, "")
-	s.accountChanged(ctx, "Account %s is %s now", req.Name, role)
+	s.accountChanged()
 	return contract.SetRole204Response{}, nil
 }
 
 // RemoveAccount implements the contract.
 func (s *Server) RemoveAccount(ctx context.Context, req contract.RemoveAccountRequestObject) (contract.RemoveAccountResponseObject, error) {
-	if err := s.Store.RemoveAccount(ctx, req.Name, greatest); err != nil {
+	if err := s.Store.RemoveAccount(ctx, req.Name, greatest, entry(ctx, store.EntryAccount, "Account %s removed", req.Name)); err != nil {
 		return nil, accountProblem(err, req.Name)
 	}
 	s.sessions.forgetAccount(req.Name, "")
-	s.accountChanged(ctx, "Account %s removed", req.Name)
+	s.accountChanged()
 	return contract.RemoveAccount204Response{}, nil
 }
 
@@ -107,11 +107,11 @@ func (s *Server) ResetPassword(ctx context.Context, req contract.ResetPasswordRe
 		return nil, usage("that is your own account: plumb account password, without a name, changes it")
 	}
 	pass := password.Generate()
-	if err := s.Store.SetPassword(ctx, req.Name, password.Hash(pass), ""); err != nil {
+	if err := s.Store.SetPassword(ctx, req.Name, password.Hash(pass), "", entry(ctx, store.EntryAccount, "Another password generated for %s", req.Name)); err != nil {
 		return nil, accountProblem(err, req.Name)
 	}
 	s.sessions.forgetAccount(req.Name, "")
-	s.accountChanged(ctx, "Another password generated for %s", req.Name)
+	s.accountChanged()
 	return contract.ResetPassword200JSONResponse{Account: req.Name, Password: pass}, nil
 }
 
@@ -124,11 +124,11 @@ func (s *Server) ChangePassword(ctx context.Context, req contract.ChangePassword
 	if err := s.ownPassword(ctx, who.Account, req.Body.Old); err != nil {
 		return nil, err
 	}
-	if err := s.Store.SetPassword(ctx, who.Account, password.Hash(req.Body.New), who.token); err != nil {
+	if err := s.Store.SetPassword(ctx, who.Account, password.Hash(req.Body.New), who.token, entry(ctx, store.EntryAccount, "Own password changed")); err != nil {
 		return nil, err
 	}
 	s.sessions.forgetAccount(who.Account, who.token)
-	s.accountChanged(ctx, "Own password changed")
+	s.accountChanged()
 	return contract.ChangePassword204Response{}, nil
 }
 

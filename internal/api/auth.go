@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
+	"fmt"
 	"maps"
 	"net/http"
 	"slices"
@@ -311,9 +312,19 @@ func (t tries) succeeded(account, remote string) {
 	delete(t.count, "remote "+remote)
 }
 
+// entry is what the journal says of a change that somebody makes.
+func entry(ctx context.Context, kind, format string, args ...any) store.Entry {
+	return store.Entry{At: nowUTC(), Kind: kind, Who: whoIs(ctx).Account, Text: fmt.Sprintf(format, args...), Result: "done"}
+}
+
+const journalWithin = 10 * time.Second
+
 // journal writes an entry. That it cannot be written must not undo what was done.
 func (s *Server) journal(ctx context.Context, e store.Entry) {
 	e.At = time.Now().UTC()
+	// Whoever asked may have gone: that takes nothing out of the record.
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), journalWithin)
+	defer cancel()
 	if err := s.Store.Write(ctx, e); err != nil {
 		s.Log.Error("an entry of the journal is lost", "kind", e.Kind, "who", e.Who, "text", e.Text, "because", err)
 		return

@@ -8,6 +8,7 @@ import (
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/verdict"
+	"plumbbob/internal/health"
 	"plumbbob/internal/store"
 )
 
@@ -18,7 +19,16 @@ func (s *Server) GetBoard(context.Context, contract.GetBoardRequestObject) (cont
 	s.Keeper.See(func(e *estate.Estate, ev *verdict.Evidence, vs map[estate.Key]verdict.Verdict, now time.Time) {
 		out = s.glance(e, ev, vs, now).board(event)
 	})
+	out.Service = ailmentViews(s.Health.List())
 	return contract.GetBoard200JSONResponse(out), nil
+}
+
+func ailmentViews(list []health.Ailment) []contract.ServiceAilment {
+	out := make([]contract.ServiceAilment, len(list))
+	for i, a := range list {
+		out[i] = contract.ServiceAilment{Name: a.Name, Text: a.Text, Grave: a.Grave, Since: a.Since}
+	}
+	return out
 }
 
 func (s *Server) noDevice(key string) error {

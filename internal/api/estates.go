@@ -124,6 +124,8 @@ func (s *Server) ImportEstate(ctx context.Context, req contract.ImportEstateRequ
 	if err := s.Store.SaveEstate(ctx, p.version, who, req.Body.Text, p.renamed, entry); err != nil {
 		return nil, err
 	}
+	s.Health.Well("estate")
+	s.Health.Well("estate is old")
 	s.SetSites(ctx, p.now)
 	s.publish(stream.Estate, "all", struct{}{})
 	s.JournalWritten()
@@ -191,11 +193,12 @@ func (s *Server) SetSecret(ctx context.Context, req contract.SetSecretRequestObj
 		return nil, err
 	}
 	who := whoIs(ctx).Account
-	if err := s.Store.SetSecret(ctx, store.SealedSecret{Name: req.Name, Kind: v.Kind, Sealed: sealed, SetBy: who}); err != nil {
+	if err := s.Store.SetSecret(ctx, store.SealedSecret{Name: req.Name, Kind: v.Kind, Sealed: sealed, SetBy: who}, entry(ctx, store.EntrySecret, "Secret %s set", req.Name)); err != nil {
 		return nil, err
 	}
-	s.Garage.SetSecret(req.Name, v)
-	s.journal(ctx, store.Entry{Kind: store.EntrySecret, Who: who, Text: "Secret " + req.Name + " set", Result: "done"})
+	s.Keyring.SetSecret(req.Name, v)
+	s.Health.Well("secret " + req.Name)
+	s.JournalWritten()
 	return contract.SetSecret204Response{}, nil
 }
 
@@ -203,14 +206,14 @@ func text(p *string) string { return *cmp.Or(p, new(string)) }
 
 // RemoveSecret implements the contract.
 func (s *Server) RemoveSecret(ctx context.Context, req contract.RemoveSecretRequestObject) (contract.RemoveSecretResponseObject, error) {
-	err := s.Store.RemoveSecret(ctx, req.Name)
+	err := s.Store.RemoveSecret(ctx, req.Name, entry(ctx, store.EntrySecret, "Secret %s removed", req.Name))
 	if errors.Is(err, store.ErrConflict) {
 		return nil, &missing{fmt.Sprintf("there is no secret %q: plumb secret list shows them", req.Name)}
 	}
 	if err != nil {
 		return nil, err
 	}
-	s.Garage.RemoveSecret(req.Name)
-	s.journal(ctx, store.Entry{Kind: store.EntrySecret, Who: whoIs(ctx).Account, Text: "Secret " + req.Name + " removed", Result: "done"})
+	s.Keyring.RemoveSecret(req.Name)
+	s.JournalWritten()
 	return contract.RemoveSecret204Response{}, nil
 }

@@ -91,6 +91,9 @@ func (s *Server) DevicesChanged(keys []estate.Key) {
 	s.publish(stream.Trouble, "all", trouble)
 }
 
+// HealthChanged tells everybody what ails the service now.
+func (s *Server) HealthChanged() { s.publish(stream.Service, "all", ailmentViews(s.Health.List())) }
+
 // OperationChanged tells everybody how an operation stands now.
 func (s *Server) OperationChanged(o *operation.Operation) {
 	s.publish(stream.Operation, o.ID, operationView(o, s.Keeper.Estate().Zone(o.Device)))

@@ -6,14 +6,12 @@ import (
 	"strings"
 	"time"
 
+	"plumbbob/internal/act"
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/reading"
 	"plumbbob/internal/core/verdict"
-	"plumbbob/internal/gear"
-	"plumbbob/internal/gear/garage"
 	"plumbbob/internal/keep"
-	"plumbbob/internal/store"
 )
 
 // controlled finds a device with a controller.
@@ -27,20 +25,6 @@ func (s *Server) controlled(key string) (*estate.Device, estate.Endpoint, error)
 		return nil, ep, usage("%s has no management controller that the estate knows: add one under endpoints, with protocol: ipmi", key)
 	}
 	return d, ep, nil
-}
-
-// driven is controlled, with the driver of the controller as a T.
-func driven[T any](s *Server, key string) (d *estate.Device, ep estate.Endpoint, driver T, err error) {
-	if d, ep, err = s.controlled(key); err == nil {
-		driver, err = garage.Controller[T](s.Garage, d.Key)
-	}
-	return d, ep, driver, err
-}
-
-// done records what came of a change to a controller, even when nobody waits
-// for it any more, and has the device read again. It returns err.
-func (s *Server) done(ctx context.Context, d *estate.Device, why *string, what string, err error) error {
-	return s.recorded(ctx, store.EntryController, d, why, what, err)
 }
 
 // sensing finds a device with something that measures: a controller, or gear
@@ -129,26 +113,11 @@ func (s *Server) GetEvents(_ context.Context, req contract.GetEventsRequestObjec
 
 // ClearEvents implements the contract. A copy of the log is kept first.
 func (s *Server) ClearEvents(ctx context.Context, req contract.ClearEventsRequestObject) (contract.ClearEventsResponseObject, error) {
-	d, _, driver, err := driven[gear.EventLog](s, req.Key)
+	d, _, err := s.controlled(req.Key)
 	if err != nil {
 		return nil, err
 	}
-	log, err := driver.ReadEvents(ctx)
-	if err != nil {
-		return nil, err
-	}
-	if log.Version != req.Body.Version {
-		return nil, fmt.Errorf("the event log of %s has changed since you read it: read it again: %w", d.Key, store.ErrConflict)
-	}
-	if err := s.Keeper.Archive(ctx, d, log); err != nil {
-		return nil, fmt.Errorf("the event log could not be saved, so it was not cleared: %w", err)
-	}
-	what := fmt.Sprintf("Event log cleared, %d entries kept here", len(log.Events))
-	err = driver.ClearEvents(ctx, req.Body.Version)
-	if err != nil {
-		what = "Event log not cleared"
-	}
-	if err := s.done(ctx, d, req.Body.Why, what, err); err != nil {
+	if _, err := s.change(ctx, d.Key, act.Setting{Log: &act.LogSetting{Version: req.Body.Version}}, req.Body.Why); err != nil {
 		return nil, err
 	}
 	return contract.ClearEvents204Response{}, nil

@@ -2,32 +2,23 @@ package api
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
 
+	"plumbbob/internal/act"
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/reading"
 	"plumbbob/internal/gear"
-	"plumbbob/internal/gear/garage"
-	"plumbbob/internal/store"
 )
 
-// recorded writes down what came of something that was changed on gear, even
-// when nobody waits for it any more, and has the device read again. It returns
-// err.
-func (s *Server) recorded(ctx context.Context, kind string, d *estate.Device, why *string, what string, err error) error {
-	entry := store.Entry{Kind: kind, Who: whoIs(ctx).Account, Device: d.Key, Site: d.Site, Why: text(why), Text: what, Result: "done"}
-	if err != nil {
-		entry.Result, entry.Text = "failed", what+": "+err.Error()
+// change has gear set up differently, and returns once that is read back.
+func (s *Server) change(ctx context.Context, k estate.Key, want act.Setting, why *string) (act.Planned, error) {
+	if len(text(why)) > maxWhy {
+		return act.Planned{}, usage("a reason has at most %d characters", maxWhy)
 	}
-	s.journal(context.WithoutCancel(ctx), entry)
-	if err == nil {
-		s.Watcher.Again(ctx, d.Key)
-	}
-	return err
+	return s.Actor.ChangeSetting(ctx, k, want, text(why), s.asker(ctx))
 }
 
 // SetOutlet implements the contract.
@@ -36,31 +27,9 @@ func (s *Server) SetOutlet(ctx context.Context, req contract.SetOutletRequestObj
 	if err != nil {
 		return nil, err
 	}
-	o, ok := d.SourceAt(req.Port)
-	if !ok {
-		return nil, usage("%s has no outlet %q: plumb outlet list %s shows them", d.Key, req.Port, d.Key)
-	}
-	driver, err := garage.Outlets[gear.OutletSettings](s.Garage, d.Key)
-	if err != nil {
-		return nil, err
-	}
-	b, n := req.Body, o.Number
-	end := estate.End{Device: d.Key, Port: req.Port}
-	var said []string
-	switch {
-	case b.Name != nil:
-		if strings.TrimSpace(*b.Name) != *b.Name {
-			return nil, usage("a name neither begins nor ends with a space")
-		}
-		said, err = append(said, fmt.Sprintf("named %q", *b.Name)), driver.NameOutlet(ctx, n, *b.Name)
-	case b.AfterLoss != nil:
-		said, err = append(said, fmt.Sprintf("%s after a power loss", *b.AfterLoss)), driver.SetAfterLoss(ctx, n, gear.AfterLoss(*b.AfterLoss))
-	case b.OnDelay != nil || b.OffDelay != nil:
-		said, err = append(said, "delays set"), driver.SetDelays(ctx, n, secondsOf(b.OnDelay), secondsOf(b.OffDelay))
-	default:
-		return nil, usage("say what is to change: name, afterLoss, or a delay")
-	}
-	if err := s.recorded(ctx, store.EntryOutlet, d, b.Why, end.Words()+": "+strings.Join(said, ", "), err); err != nil {
+	b := req.Body
+	want := act.OutletSetting{Port: req.Port, Name: b.Name, AfterLoss: (*gear.AfterLoss)(b.AfterLoss), OnDelay: secondsOf(b.OnDelay), OffDelay: secondsOf(b.OffDelay)}
+	if _, err := s.change(ctx, d.Key, act.Setting{Outlet: &want}, b.Why); err != nil {
 		return nil, err
 	}
 	return contract.SetOutlet204Response{}, nil
@@ -79,30 +48,15 @@ func (s *Server) GetCard(ctx context.Context, req contract.GetCardRequestObject)
 	if err != nil {
 		return nil, err
 	}
-	if _, err := garage.Card[gear.Answerer](s.Garage, d.Key); err != nil {
-		return nil, err
-	}
-	out := contract.GetCard200JSONResponse{Entries: []contract.CardEntry{}}
-	if _, err := garage.Card[gear.Restarter](s.Garage, d.Key); err == nil {
-		out.Restarts = true
-	}
-	if clock, err := garage.Card[gear.Clock](s.Garage, d.Key); err == nil {
-		asked := time.Now()
-		at, err := clock.ReadClock(ctx)
-		if err != nil {
-			return nil, err
-		}
-		out.Clock, out.DriftSeconds = ptr(at.UTC()), ptr(at.Sub(asked.Truncate(time.Second)).Seconds())
-	}
-	log, err := garage.Card[gear.EventLog](s.Garage, d.Key)
-	if err != nil {
-		return out, nil // it keeps none
-	}
-	events, err := log.ReadEvents(ctx)
+	card, err := s.Watcher.Card(ctx, d.Key)
 	if err != nil {
 		return nil, err
 	}
-	for _, e := range slices.Backward(events.Events) {
+	out := contract.GetCard200JSONResponse{Restarts: card.Restarts, Entries: []contract.CardEntry{}}
+	if card.Clock != nil {
+		out.Clock, out.DriftSeconds = ptr(card.Clock.UTC()), ptr(card.Clock.Sub(card.Asked.Truncate(time.Second)).Seconds())
+	}
+	for _, e := range slices.Backward(card.Events) {
 		out.Entries = append(out.Entries, contract.CardEntry{At: e.At, Text: e.Text})
 	}
 	return out, nil

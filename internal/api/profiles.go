@@ -8,9 +8,9 @@ import (
 	"strings"
 
 	"plumbbob/internal/api/contract"
-	"plumbbob/internal/gear/garage"
 	"plumbbob/internal/profile"
 	"plumbbob/internal/store"
+	"plumbbob/internal/watch"
 )
 
 // ListProfiles implements the contract.
@@ -61,14 +61,15 @@ func (s *Server) SetProfile(ctx context.Context, req contract.SetProfileRequestO
 		return nil, usage("%s is a built-in profile: give yours another name", p.Name)
 	}
 	who := whoIs(ctx).Account
-	if err := s.Store.SetProfile(ctx, store.Profile{Name: p.Name, Text: req.Body.Text, SetBy: who}); err != nil {
+	if err := s.Store.SetProfile(ctx, store.Profile{Name: p.Name, Text: req.Body.Text, SetBy: who}, entry(ctx, store.EntryProfile, "Profile %s set", p.Name)); err != nil {
 		return nil, err
 	}
 	if err := profile.Add(p); err != nil {
 		return nil, usage("%s", err)
 	}
-	s.Garage.Reopen(p.Name)
-	s.journal(ctx, store.Entry{Kind: store.EntryProfile, Who: who, Text: "Profile " + p.Name + " set", Result: "done"})
+	s.Keyring.Reopen(p.Name)
+	s.Health.Well("profile " + p.Name)
+	s.JournalWritten()
 	return contract.SetProfile204Response{}, nil
 }
 
@@ -85,13 +86,13 @@ func (s *Server) RemoveProfile(ctx context.Context, req contract.RemoveProfileRe
 	if profile.Builtin(req.Name) {
 		return nil, usage("%s is a built-in profile and stays", req.Name)
 	}
-	if err := s.Store.RemoveProfile(ctx, req.Name); errors.Is(err, store.ErrConflict) {
+	if err := s.Store.RemoveProfile(ctx, req.Name, entry(ctx, store.EntryProfile, "Profile %s removed", req.Name)); errors.Is(err, store.ErrConflict) {
 		return nil, fmt.Errorf("there is no profile %q that was added: %w", req.Name, store.ErrNotFound)
 	} else if err != nil {
 		return nil, err
 	}
 	profile.Remove(req.Name)
-	s.journal(ctx, store.Entry{Kind: store.EntryProfile, Who: whoIs(ctx).Account, Text: "Profile " + req.Name + " removed", Result: "done"})
+	s.JournalWritten()
 	return contract.RemoveProfile204Response{}, nil
 }
 
@@ -101,14 +102,14 @@ func (s *Server) TryProfile(ctx context.Context, req contract.TryProfileRequestO
 	if err != nil {
 		return nil, usage("%s", err)
 	}
-	found, err := s.Garage.Try(ctx, p, req.Body.Address, req.Body.Secret, strings.ToLower(strings.ReplaceAll(text(req.Body.Pin), ":", "")))
+	found, err := s.Watcher.Try(ctx, p, req.Body.Address, req.Body.Secret, strings.ToLower(strings.ReplaceAll(text(req.Body.Pin), ":", "")))
 	if err != nil {
 		return nil, err
 	}
 	return contract.TryProfile200JSONResponse(findingsView(found)), nil
 }
 
-func findingsView(f garage.Findings) contract.ProfileFindings {
+func findingsView(f watch.Findings) contract.ProfileFindings {
 	out := contract.ProfileFindings{Matches: f.Matches, Found: []contract.NamedText{}, Missing: []contract.NamedText{}}
 	for _, x := range f.Found {
 		out.Found = append(out.Found, contract.NamedText{Name: x.Name, Text: x.Text})

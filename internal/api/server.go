@@ -15,6 +15,7 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -26,7 +27,7 @@ import (
 	"plumbbob/internal/act"
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/core/estate"
-	"plumbbob/internal/gear/garage"
+	"plumbbob/internal/health"
 	"plumbbob/internal/incidents"
 	"plumbbob/internal/keep"
 	"plumbbob/internal/secret"
@@ -40,7 +41,7 @@ type Parts struct {
 	Store   *store.Store
 	Keeper  *keep.Keeper
 	Actor   *act.Actor
-	Garage  *garage.Garage
+	Keyring Keyring
 	Watcher *watch.Watcher
 	Sealer  *secret.Sealer
 
@@ -51,9 +52,17 @@ type Parts struct {
 	Console fs.FS // the built console
 	Secure  bool  // served over TLS
 
+	Health    *health.Book
 	Retention store.Retention
 	SetSites  func(context.Context, *estate.Estate)
 	Written   func() // the journal has a new entry
+}
+
+// Keyring is told of secrets and profiles that have changed.
+type Keyring interface {
+	SetSecret(name string, v secret.Value)
+	RemoveSecret(name string)
+	Reopen(profile string)
 }
 
 // Server answers the API and serves the console.
@@ -92,6 +101,15 @@ func (s *Server) Handler() http.Handler {
 func (s *Server) health(c *echo.Context) error {
 	if err := s.Store.Ping(c.Request().Context()); err != nil {
 		return c.String(http.StatusServiceUnavailable, "the database is away; watching goes on\n")
+	}
+	grave := 0
+	for _, a := range s.Health.List() {
+		if a.Grave {
+			grave++
+		}
+	}
+	if grave > 0 { // what it is, is for those who may log in
+		return c.String(http.StatusServiceUnavailable, fmt.Sprintf("not well: the board says what %d %s of the service\n", grave, map[bool]string{true: "thing ails", false: "things ail"}[grave == 1]))
 	}
 	return c.String(http.StatusOK, "well\n")
 }

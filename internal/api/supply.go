@@ -4,16 +4,16 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
+	"plumbbob/internal/act"
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/power"
 	"plumbbob/internal/core/reading"
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/gear"
-	"plumbbob/internal/gear/garage"
-	"plumbbob/internal/store"
 )
 
 // supplied finds a UPS.
@@ -171,24 +171,8 @@ func phaseViews(ps []reading.Phase) []contract.PhaseReading {
 	return out
 }
 
-// cuts are the commands that take the output away.
-var cuts = []contract.SupplyCommandDo{contract.SupplyCommandDo(gear.SupplyShutdown), contract.SupplyCommandDo(gear.SupplyReboot)}
-
-// staysOff: a UPS has said that it does not come on by itself.
-func (s *Server) staysOff(k estate.Key) (off bool) {
-	s.Keeper.See(func(_ *estate.Estate, ev *verdict.Evidence, _ map[estate.Key]verdict.Verdict, _ time.Time) {
-		auto := ev.Supplies[k].Control.AutoRestart
-		off = auto != nil && !*auto
-	})
-	return off
-}
-
-// maxReboot is the longest that UPS-MIB allows (upsRebootWithDuration).
-const maxReboot = 300
-
-// CommandSupply implements the contract. What cuts the output takes everything
-// on it down, so the key of the UPS has to be typed; and one that would not come
-// on again by itself wants a reason.
+// CommandSupply implements the contract: what leaves its output alone. That is
+// switched by operations.
 func (s *Server) CommandSupply(ctx context.Context, req contract.CommandSupplyRequestObject) (contract.CommandSupplyResponseObject, error) {
 	d, err := s.supplied(req.Key)
 	if err != nil {
@@ -196,42 +180,14 @@ func (s *Server) CommandSupply(ctx context.Context, req contract.CommandSupplyRe
 	}
 	b := req.Body
 	c := gear.SupplyCommand{Do: string(b.Do), On: b.On != nil && *b.On}
-	if b.Seconds != nil {
-		c.In = time.Duration(*b.Seconds) * time.Second
-	}
 	switch {
 	case !slices.Contains(gear.SupplyCommands, c.Do):
-		return nil, usage("%q is not something that a UPS can be told: it can be %v", c.Do, gear.SupplyCommands)
+		return nil, usage("%q is not something that a UPS can be told: it can be %s; its output is switched by an operation with the means output", c.Do, strings.Join(gear.SupplyCommands, ", "))
 	case c.Do == gear.SupplyAutoStart && b.On == nil:
 		return nil, usage("say whether auto-restart is to be on or off")
-	case c.Do == gear.SupplyReboot && (c.In < time.Second || c.In > maxReboot*time.Second):
-		return nil, usage("a reboot leaves the output off for 1 to %d s: say for how long", maxReboot)
-	case slices.Contains(cuts, b.Do) && text(b.Name) != req.Key:
-		return nil, usage("this takes down all that hangs on %s: type its key as the name to confirm", d.Key)
 	}
-	if c.Do == gear.SupplyShutdown && s.staysOff(d.Key) && text(b.Why) == "" {
-		return nil, usage("%s is set to stay off when the utility returns: set that first with plumb ups auto-restart %s on, or say why it is to stay off", d.Key, d.Key)
-	}
-	driver, err := garage.Supply[gear.SupplyControl](s.Garage, d.Key)
-	if err != nil {
+	if _, err := s.change(ctx, d.Key, act.Setting{Supply: &c}, b.Why); err != nil {
 		return nil, err
-	}
-	err = driver.CommandSupply(ctx, c)
-	what := "UPS told: " + c.Do
-	if c.In > 0 {
-		what += ", " + short(c.In)
-	}
-	if c.Do == gear.SupplyAutoStart {
-		what += map[bool]string{true: " on", false: " off"}[c.On]
-	}
-	if err := s.recorded(ctx, store.EntrySupply, d, b.Why, what, err); err != nil {
-		return nil, err
-	}
-	driverView, err := garage.Supply[gear.Supply](s.Garage, d.Key)
-	if err == nil {
-		if now, err := driverView.ReadSupply(ctx); err == nil {
-			s.Keeper.TakeSupply(d.Key, now)
-		}
 	}
 	return contract.CommandSupply200JSONResponse(s.supplyView(d)), nil
 }

@@ -27,7 +27,7 @@ type glance struct {
 
 // glance is for use within Keeper.See.
 func (s *Server) glance(e *estate.Estate, ev *verdict.Evidence, vs map[estate.Key]verdict.Verdict, now time.Time) glance {
-	return glance{e, ev, vs, now, s.Keeper.Recent, s.Keeper.InsideOf, func(k estate.Key) operation.GearTraits { return s.Garage.Traits(e, k) }, s.Incidents.Of}
+	return glance{e, ev, vs, now, s.Keeper.Recent, s.Keeper.InsideOf, func(k estate.Key) operation.GearTraits { return s.Actor.Traits(e, k) }, s.Incidents.Of}
 }
 
 func (g glance) summary(d *estate.Device) contract.DeviceSummary {

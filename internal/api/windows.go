@@ -139,22 +139,22 @@ func (s *Server) SetCalendar(ctx context.Context, req contract.SetCalendarReques
 		return nil, usage("calendar %s: %s", req.Name, err)
 	}
 	who := whoIs(ctx).Account
-	if err := s.Store.SetCalendar(ctx, store.CalendarText{Name: req.Name, Text: req.Body.Text, SetAt: nowUTC(), SetBy: who}); err != nil {
+	if err := s.Store.SetCalendar(ctx, store.CalendarText{Name: req.Name, Text: req.Body.Text, SetAt: nowUTC(), SetBy: who}, entry(ctx, store.EntryCalendar, "Calendar %s set", req.Name)); err != nil {
 		return nil, err
 	}
 	s.Actor.Forget()
-	s.journal(ctx, store.Entry{Kind: store.EntryCalendar, Who: who, Text: "Calendar " + req.Name + " set", Result: "done"})
+	s.JournalWritten()
 	return contract.SetCalendar204Response{}, nil
 }
 
 // RemoveCalendar implements the contract.
 func (s *Server) RemoveCalendar(ctx context.Context, req contract.RemoveCalendarRequestObject) (contract.RemoveCalendarResponseObject, error) {
-	if err := s.Store.RemoveCalendar(ctx, req.Name); errors.Is(err, store.ErrConflict) {
+	if err := s.Store.RemoveCalendar(ctx, req.Name, entry(ctx, store.EntryCalendar, "Calendar %s removed", req.Name)); errors.Is(err, store.ErrConflict) {
 		return nil, &missing{fmt.Sprintf("there is no calendar %q: plumb calendar list shows them", req.Name)}
 	} else if err != nil {
 		return nil, err
 	}
 	s.Actor.Forget()
-	s.journal(ctx, store.Entry{Kind: store.EntryCalendar, Who: whoIs(ctx).Account, Text: "Calendar " + req.Name + " removed", Result: "done"})
+	s.JournalWritten()
 	return contract.RemoveCalendar204Response{}, nil
 }

@@ -124,6 +124,10 @@ func (a *app) headline(b contract.Board) {
 			parts = append(parts, a.paint(string(s), fmt.Sprintf("%d %s", n, words(s))))
 		}
 	}
+	for _, x := range b.Service {
+		style := map[bool]string{true: "failed", false: "strained"}[x.Grave]
+		fmt.Fprintln(a.out, a.paint(style, "! "+wrap("the service itself: "+x.Text, a.width-2, "  ")))
+	}
 	if len(parts) > 0 {
 		fmt.Fprintf(a.out, "%s: %s\n\n", a.paint("bold", b.Estate), strings.Join(parts, ", "))
 	}

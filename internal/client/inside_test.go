@@ -148,14 +148,14 @@ func TestControllerChanged(t *testing.T) {
 	status, _ = f.run("", "identify", "host", "--for", "30s")
 	require.Zero(t, status)
 	for want, args := range map[string][]string{
-		"say which user":                                      {"controller", "users", "host", "--name", "x"},
-		"only one of them":                                    {"controller", "users", "host", "--user", "3", "--enable", "--disable"},
-		"needs both --action and":                             {"controller", "watchdog", "host", "--after", "5m"},
-		"one change at a time":                                {"controller", "power", "host", "--restore", "comes on", "--limit", "3"},
-		"a light can be lit for up to":                        {"identify", "host", "--for", "1h"},
-		"there is no plumb controller x":                      {"controller", "x"},
-		"is not command, chassis, wake, panel, poe or outlet": {"cycle", "host", "--means", "hammer"},
-		"only one of them ":                                   {"secret", "set", "x", "--v3-user", "a", "--ipmi-user", "b"},
+		"say which user":                 {"controller", "users", "host", "--name", "x"},
+		"only one of them":               {"controller", "users", "host", "--user", "3", "--enable", "--disable"},
+		"needs both --action and":        {"controller", "watchdog", "host", "--after", "5m"},
+		"one change at a time":           {"controller", "power", "host", "--restore", "comes on", "--limit", "3"},
+		"a light can be lit for up to":   {"identify", "host", "--for", "1h"},
+		"there is no plumb controller x": {"controller", "x"},
+		"is not command, chassis, wake, panel, poe, output or outlet": {"cycle", "host", "--means", "hammer"},
+		"only one of them ": {"secret", "set", "x", "--v3-user", "a", "--ipmi-user", "b"},
 	} {
 		status, out = f.run("", args...)
 		require.Equal(t, ExitUsage, status, "%v: %s", args, out)

@@ -50,7 +50,7 @@ type action struct {
 	flags func(f *pflag.FlagSet, w *wish)
 }
 
-const meansHelp = "command, chassis, wake, panel, poe or outlet; the gentlest that can work now by default"
+const meansHelp = "command, chassis, wake, panel, poe, outlet, or of a UPS output; the gentlest that can work now by default"
 
 var actions = []action{
 	{contract.OperationKindOn, "Switch a device on", switched, switchFlags},
@@ -102,16 +102,21 @@ func (a *app) operateCommands() []*cobra.Command {
 		if x.flags != nil {
 			x.flags(f, w)
 		}
-		f.BoolVar(&w.preview, "preview", false, "only show what it would take down")
-		f.BoolVarP(&w.yes, "yes", "y", false, "agree to the preview without being asked")
-		f.StringVar(&w.why, "why", "", "the reason, for the journal")
-		f.StringSliceVar(&w.override, "override", nil, "go ahead against this interlock; needs --why")
-		f.StringSliceVar(&w.names, "name", nil, "the name of a guarded device that may be cut")
-		f.BoolVarP(&w.follow, "follow", "f", false, "stay, and show the steps as they happen")
+		consentFlags(f, w)
 		groupFlags(f, w)
 		out = append(out, c)
 	}
 	return out
+}
+
+// consentFlags are how somebody looks at a preview, and agrees to it.
+func consentFlags(f *pflag.FlagSet, w *wish) {
+	f.BoolVar(&w.preview, "preview", false, "only show what it would take down")
+	f.BoolVarP(&w.yes, "yes", "y", false, "agree to the preview without being asked")
+	f.StringVar(&w.why, "why", "", "the reason, for the journal")
+	f.StringSliceVar(&w.override, "override", nil, "go ahead against this interlock; needs --why")
+	f.StringSliceVar(&w.names, "name", nil, "the name of a guarded device that may be cut")
+	f.BoolVarP(&w.follow, "follow", "f", false, "stay, and show the steps as they happen")
 }
 
 func (w wish) intent(device string) contract.Intent {
@@ -148,7 +153,7 @@ func (a *app) operate(ctx context.Context, devices []string, w wish) error {
 		return err
 	}
 	if w.means != "" && !contract.Means(w.means).Valid() {
-		return fail(ExitUsage, "--means: %q is not command, chassis, wake, panel, poe or outlet", w.means)
+		return fail(ExitUsage, "--means: %q is not command, chassis, wake, panel, poe, output or outlet", w.means)
 	}
 	if len(w.override) > 0 && w.why == "" {
 		return fail(ExitUsage, "--override needs a reason: add --why TEXT")

@@ -46,8 +46,9 @@ func (a *app) upsCommand() *cobra.Command {
 	}
 	c.Flags().BoolVar(&watch, "watch", false, "stay, and show changes as they happen")
 	c.AddCommand(a.upsTell("test", "Run its self-test: a short discharge", "test", "quick-test", "deep-test"),
-		a.upsTell("abort-test", "Stop a self-test", "abort-test"), a.upsShutdown(), a.upsTimed("startup", "Switch its output on, after a time"),
-		a.upsTimed("reboot", "Switch its output off for a time"), a.upsTell("cancel", "Take back what counts down", "cancel"), a.upsAuto())
+		a.upsTell("abort-test", "Stop a self-test", "abort-test"), a.upsOutput("shutdown", "Switch its output off", contract.OperationKindOff),
+		a.upsOutput("startup", "Switch its output on", contract.OperationKindOn), a.upsOutput("reboot", "Switch its output off for a time", contract.OperationKindCycle),
+		a.upsTell("cancel", "Take back a shutdown that counts down", "cancel"), a.upsAuto())
 	return c
 }
 
@@ -233,35 +234,20 @@ func (a *app) upsTell(name, short string, kinds ...contract.SupplyCommandDo) *co
 	return c
 }
 
-// upsTimed is a command with a time.
-func (a *app) upsTimed(name, short string) *cobra.Command {
-	var in time.Duration
-	var why, typed string
+// upsOutput is an operation on the output of a UPS, with all that hangs on it.
+func (a *app) upsOutput(name, short string, kind contract.OperationKind) *cobra.Command {
+	w := &wish{kind: kind, means: string(contract.MeansOutput)}
 	c := &cobra.Command{
-		Use: name + " DEVICE", Short: short, Args: args(1, 1, "plumb ups "+name+" DEVICE --in 30s"),
-		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
-			cmd := contract.SupplyCommand{Do: contract.SupplyCommandDo(name), Seconds: new(int(in.Seconds())), Why: &why}
-			if name != "startup" {
-				fmt.Fprintf(a.err, "This takes down all that hangs on %s.\n", given[0])
-				var err error
-				if typed == "" {
-					if typed, err = a.line("Type its key to go on: "); err != nil {
-						return err
-					}
-				}
-				cmd.Name = &typed
-			}
-			return a.tell(c, s, given[0], cmd)
-		}),
+		Use: name + " DEVICE", Short: short, Args: args(1, 1, "plumb ups "+name+" DEVICE"),
+		Long: short + ".\n\nThe same as plumb " + string(kind) + " --means output: what hangs on it is shown first, and has to be\nagreed to.",
+		RunE: func(c *cobra.Command, given []string) error { return a.operate(c.Context(), given, *w) },
 	}
-	c.Flags().DurationVar(&in, "in", 30*time.Second, "until it happens; of a reboot, how long the output stays off")
-	c.Flags().StringVar(&typed, "name", "", "the key of the UPS, to confirm without being asked")
-	c.Flags().StringVar(&why, "why", "", "the reason, for the journal")
+	consentFlags(c.Flags(), w)
+	if kind == contract.OperationKindCycle {
+		c.Flags().DurationVar(&w.hold, "hold", 30*time.Second, "how long the output stays off")
+	}
+	c.Flags().StringVar(&w.at, "at", "", "once, at a time: 22:30, or 2026-03-01 22:30, here")
 	return c
-}
-
-func (a *app) upsShutdown() *cobra.Command {
-	return a.upsTimed("shutdown", "Switch its output off, after a time")
 }
 
 func (a *app) upsAuto() *cobra.Command {

@@ -236,15 +236,29 @@ func Parse(name string, text []byte) (*estate.Estate, error) {
 	return e, nil
 }
 
+// Recall reads an estate that was accepted once, perhaps by another version of this
+// program, or with a profile that has gone since: one bad device spoils only itself,
+// and what hangs from it. Nil when nothing of it can be read; what was left out, or
+// is not right any more, is in the faults, which are nil when there are none.
+func Recall(name string, text []byte) (*estate.Estate, *Faults) {
+	p := parser{faults: Faults{File: name}, lenient: true}
+	e := p.parse(text)
+	if len(p.faults.List) == 0 {
+		return e, nil
+	}
+	return e, &p.faults
+}
+
 type parser struct {
-	root   yaml.Node
-	faults Faults
+	root    yaml.Node
+	faults  Faults
+	lenient bool // devices that cannot be are left out
 }
 
 func (p *parser) parse(text []byte) *estate.Estate {
 	var f file
 	dec := yaml.NewDecoder(bytes.NewReader(text))
-	dec.KnownFields(true)
+	dec.KnownFields(!p.lenient)
 	if err := dec.Decode(&f); err != nil {
 		p.syntax(err)
 		return nil
@@ -266,14 +280,38 @@ func (p *parser) parse(text []byte) *estate.Estate {
 		devices = append(devices, p.device(k, f.Devices[k]))
 	}
 	e, problems := estate.New(f.Name, estate.Key(f.Standpoint), sites, devices)
+	p.problems(problems)
+	for p.lenient && e == nil {
+		left := without(devices, problems)
+		if len(left) == len(devices) {
+			return nil // it is not about devices
+		}
+		devices = left
+		e, problems = estate.New(f.Name, estate.Key(f.Standpoint), sites, devices)
+		p.problems(problems)
+	}
 	if e != nil {
 		e.People = p.people(f.People, e)
 	}
-	for _, x := range problems {
+	return e
+}
+
+func (p *parser) problems(list []estate.Problem) {
+	for _, x := range list {
 		where := strings.Join(x.Path[min(1, len(x.Path)-1):], " ")
 		p.fault(x.Path, "%s: %s", where, x.Text)
 	}
-	return e
+}
+
+// without leaves out the devices that problems are about.
+func without(devices []estate.Device, problems []estate.Problem) []estate.Device {
+	bad := map[estate.Key]bool{}
+	for _, x := range problems {
+		if len(x.Path) > 1 && x.Path[0] == "devices" {
+			bad[estate.Key(x.Path[1])] = true
+		}
+	}
+	return slices.DeleteFunc(slices.Clone(devices), func(d estate.Device) bool { return bad[d.Key] })
 }
 
 func (p *parser) site(k string, s site) estate.Site {

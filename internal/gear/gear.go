@@ -6,6 +6,8 @@ package gear
 import (
 	"context"
 	"errors"
+	"fmt"
+	"runtime/debug"
 	"time"
 
 	"plumbbob/internal/core/estate"
@@ -129,6 +131,25 @@ func OutcomeOf(err error) operation.Outcome {
 	return operation.Unclear
 }
 
+// Safely runs what a driver does. A driver that panics fails in what it was asked,
+// and takes nothing else down; what became of a command is not known then.
+func Safely(f func() error) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = &Error{Kind: Malformed, Outcome: operation.Unclear, Text: fmt.Sprintf("its driver has failed, which is a fault of this program: %v", p), Err: &PanicError{p, debug.Stack()}}
+		}
+	}()
+	return f()
+}
+
+// A PanicError is what a driver panicked with, and where.
+type PanicError struct {
+	Value any
+	Stack []byte
+}
+
+func (e *PanicError) Error() string { return fmt.Sprintf("%v\n%s", e.Value, e.Stack) }
+
 // KindOf returns the kind of an error, Unreachable when it does not say.
 func KindOf(err error) Kind {
 	var e *Error
@@ -179,11 +200,10 @@ type Supply interface {
 	ReadSupply(ctx context.Context) (reading.Supply, error)
 }
 
-// SupplyCommand is one thing to tell a UPS, with its time.
+// SupplyCommand is one thing to tell a UPS that leaves its output alone.
 type SupplyCommand struct {
-	Do string        // one of SupplyCommands
-	In time.Duration // until it happens; of a reboot, how long the output stays off
-	On bool          // of auto-restart
+	Do string `json:"do"` // one of SupplyCommands
+	On bool   `json:"on"` // of auto-restart
 }
 
 // What a UPS can be told. A cancel takes back what has not happened yet.
@@ -192,21 +212,31 @@ const (
 	TestQuick       = "quick-test"
 	TestDeep        = "deep-test"
 	TestAbort       = "abort-test"
-	SupplyShutdown  = "shutdown"
-	SupplyStartup   = "startup"
-	SupplyReboot    = "reboot"
 	SupplyCancel    = "cancel"
 	SupplyAutoStart = "auto-restart"
 )
 
 // SupplyCommands lists them.
-var SupplyCommands = []string{TestGeneral, TestQuick, TestDeep, TestAbort, SupplyShutdown, SupplyStartup, SupplyReboot, SupplyCancel, SupplyAutoStart}
+var SupplyCommands = []string{TestGeneral, TestQuick, TestDeep, TestAbort, SupplyCancel, SupplyAutoStart}
 
 // SupplyControl is a UPS that can be told things. What is told is read back:
 // one that accepts and does not obey is an error.
 type SupplyControl interface {
 	CommandSupply(ctx context.Context, c SupplyCommand) error
 }
+
+// Output is a UPS whose output can be switched as a whole. OutcomeOf tells what
+// became of a command that failed; whether one that succeeded has happened must
+// be read back, with ReadSupply.
+type Output interface {
+	SwitchOutput(ctx context.Context, on bool) error
+	// CycleOutput takes no longer than CyclesAtMost.
+	CycleOutput(ctx context.Context, hold time.Duration) error
+}
+
+// CyclesAtMost is the longest that a UPS leaves its output off by itself (RFC
+// 1628, upsRebootWithDuration).
+const CyclesAtMost = 300 * time.Second
 
 // Neighbours is a switch that says who is on its ports.
 type Neighbours interface {
@@ -254,6 +284,14 @@ type Transcript interface {
 type Answerer interface {
 	Answer(ctx context.Context) error
 }
+
+// Identified is gear that says what it is.
+type Identified interface {
+	Identify(ctx context.Context) (Identity, error)
+}
+
+// Identity is what gear says that it is (SNMPv2-MIB, RFC 3418).
+type Identity struct{ Description, ObjectID, Name string }
 
 // Inspected is gear whose settings can be looked at for weaknesses.
 type Inspected interface {
@@ -336,9 +374,9 @@ type AlertDestination struct {
 
 // AlertChange sets one destination.
 type AlertChange struct {
-	Number    int
-	Address   string
-	Community string // empty leaves it alone
+	Number    int    `json:"number"`
+	Address   string `json:"address"`
+	Community string `json:"community,omitempty"` // empty leaves it alone
 }
 
 // Watchdog is the watchdog timer of the host.
@@ -352,13 +390,13 @@ type Watchdog struct {
 
 // WatchdogChange sets the timer, stopped.
 type WatchdogChange struct {
-	Action  string
-	Initial time.Duration
+	Action  string        `json:"action"`
+	Initial time.Duration `json:"initial"`
 }
 
 // Boot is what the next start does.
 type Boot struct {
-	Device     string // "normal", "network", "disk", "cd", "setup", …
-	Persistent bool
-	UEFI       bool
+	Device     string `json:"device"` // "normal", "network", "disk", "cd", "setup", …
+	Persistent bool   `json:"persistent"`
+	UEFI       bool   `json:"uefi"`
 }

@@ -18,6 +18,7 @@ import (
 	"plumbbob/internal/core/incident"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/verdict"
+	"plumbbob/internal/health"
 	"plumbbob/internal/keep"
 	"plumbbob/internal/store"
 )
@@ -27,6 +28,7 @@ type Parts struct {
 	Store   *store.Store
 	Keeper  *keep.Keeper
 	Log     *slog.Logger
+	Health  *health.Book
 	Changed func(*incident.Incident)
 	Written func() // the journal has a new entry
 }
@@ -74,13 +76,14 @@ func (r *Room) Run(ctx context.Context) error {
 	defer tick.Stop()
 	for {
 		if err := r.take(ctx); err == nil {
+			r.Health.Well("incidents")
 			r.look(time.Now().UTC())
 			select {
 			case looked <- struct{}{}:
 			default: // it is still at it
 			}
-		} else if !errors.Is(err, store.ErrAway) && ctx.Err() == nil {
-			return fmt.Errorf("incidents: %w", err)
+		} else if ctx.Err() == nil {
+			r.Health.Grave("incidents", "what was wrong before the start is not known yet, so no incident is opened: "+err.Error())
 		}
 		select {
 		case <-ctx.Done():
@@ -194,9 +197,11 @@ func (r *Room) save(ctx context.Context) {
 			written = written || len(u.entries) > 0
 			continue
 		}
-		if !errors.Is(err, store.ErrAway) {
-			r.Log.Error("an incident cannot be recorded", "incident", id, "because", err)
+		if errors.Is(err, store.ErrRow) { // it stays in the book, without its record
+			r.Health.Ails("incident "+id, fmt.Sprintf("the incident %s of %s cannot be recorded: %s", id, u.Device, err))
+			continue
 		}
+		r.Health.Ails("incidents", "incidents cannot be recorded for the moment: "+err.Error())
 		r.mu.Lock()
 		if now := r.dirty[id]; now == nil {
 			r.dirty[id] = u

@@ -179,39 +179,3 @@ func documents(changed map[docKey]any, e *estate.Estate, at time.Time) []store.D
 	}
 	return out
 }
-
-// rememberInside brings back the documents of before the start.
-func (k *Keeper) rememberInside(ctx context.Context) error {
-	docs, err := k.store.Documents(ctx, docEvents, docSheet, docWeak, docNeighbours)
-	if err != nil {
-		return fmt.Errorf("what controllers said: %w", err)
-	}
-	past, err := k.store.Discharges(ctx, keepDischarges)
-	if err != nil {
-		return fmt.Errorf("past discharges: %w", err)
-	}
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	for _, d := range past {
-		in := k.insideOf(d.Device)
-		in.Discharges = append(in.Discharges, d)
-	}
-	for _, doc := range docs {
-		in := k.insideOf(doc.Device)
-		var err error
-		switch doc.Kind {
-		case docEvents:
-			in.EventsAt, err = doc.At, json.Unmarshal(doc.Text, &in.Events)
-		case docSheet:
-			in.SheetAt, err = doc.At, json.Unmarshal(doc.Text, &in.Sheet)
-		case docWeak:
-			in.WeakAt, err = doc.At, json.Unmarshal(doc.Text, &in.Weak)
-		case docNeighbours:
-			in.NeighboursAt, err = doc.At, json.Unmarshal(doc.Text, &in.Neighbours)
-		}
-		if err != nil {
-			return fmt.Errorf("%s of %s on record: %w", doc.Kind, doc.Device, err)
-		}
-	}
-	return nil
-}

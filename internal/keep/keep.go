@@ -4,6 +4,7 @@
 //	keep.go      the newest of everything, and who is told
 //	judge.go     the loop that judges
 //	readings.go  what is worth storing, and the spool for when the store is away
+//	storing.go   emptying the spool into the store, and what is brought back from it
 //	supply.go    UPSes: what happens to them, and how they discharge
 //	inside.go    what management controllers say about their boxes
 //	view.go      what others may see of it
@@ -19,6 +20,7 @@ import (
 	"plumbbob/internal/core/power"
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/gear"
+	"plumbbob/internal/health"
 	"plumbbob/internal/store"
 	"plumbbob/internal/watch"
 )
@@ -38,6 +40,9 @@ type Keeper struct {
 
 	// Written is told that the journal has new entries; it does nothing unless it is set.
 	Written func()
+
+	// Health is told of what cannot be stored, or brought back; nil: nobody.
+	Health *health.Book
 
 	mu       sync.Mutex
 	estate   *estate.Estate

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/power"
 	"plumbbob/internal/core/reading"
 	"plumbbob/internal/store"
@@ -27,6 +28,7 @@ const serviceName = "plumbd"
 // how a discharge goes.
 func (k *Keeper) supply(d *estate.Device, s reading.Supply, at time.Time) {
 	was := k.evidence.TakeSupply(d.Key, s, at)
+	k.publish(operation.Measured{At: at, Outlets: map[estate.End]operation.Reading{estate.OutputEnd(d.Key): operation.OutputReading(&s, at)}})
 	watts, known := s.W()
 	if known {
 		k.evidence.Totals[d.Key] = watts

@@ -34,7 +34,7 @@ type command struct {
 var commands = map[string]command{
 	"hang":    named("hang DEVICE", "power on, but silent, until its power is cut", (*World).Hang),
 	"silence": named("silence DEVICE", "its management card or controller stops answering", (*World).Silence),
-	"weld": {"weld PDU/OUTLET", "the contact stays closed whatever is ordered", 1, func(w *World, a []string) error {
+	"weld": {"weld PDU/OUTLET|UPS/output", "the contact stays closed whatever is ordered", 1, func(w *World, a []string) error {
 		return withEnds(a, func(e []estate.End) error { return w.Weld(e[0]) })
 	}},
 	"swap": {"swap PDU/OUTLET PDU/OUTLET", "two cables are not where the estate says", 2, func(w *World, a []string) error {

@@ -65,6 +65,9 @@ func (w *World) Delay(k estate.Key, d time.Duration) error {
 
 // Weld makes the contact of an outlet stay closed, whatever its card is told.
 func (w *World) Weld(end estate.End) error {
+	if b := w.boxes[end.Device]; b != nil && b.ups != nil && end.Port == estate.OutputPort {
+		return w.on(end.Device, func(b *box) { b.ups.welded = true })
+	}
 	return w.onOutlet(end, func(o *outlet) { o.welded = true })
 }
 
@@ -80,6 +83,15 @@ func (w *World) Swap(a, b estate.End) error {
 	w.plug[a], w.plug[b] = w.socket(b), w.socket(a)
 	w.settle(time.Now())
 	return nil
+}
+
+// Countdown has a UPS shut its output down after a time, as somebody at its front,
+// or another program, would.
+func (w *World) Countdown(k estate.Key, d time.Duration) error {
+	if b := w.boxes[k]; b == nil || b.ups == nil {
+		return fmt.Errorf("%s is no UPS", k)
+	}
+	return w.on(k, func(b *box) { b.ups.shutdownIn = d.Seconds() })
 }
 
 // Flip moves an outlet's contact as somebody at the rack would, past us.
@@ -289,7 +301,7 @@ func (w *World) heal(k estate.Key) {
 				*b.around = around{celsius: 21.4, humidity: 43}
 			}
 			if b.ups != nil {
-				b.ups.health, b.ups.bypass = 1, false
+				b.ups.health, b.ups.bypass, b.ups.welded = 1, false, false
 			}
 			if b.chassis != nil {
 				b.chassis.heal(time.Now())

@@ -29,6 +29,7 @@ type supply struct {
 	load     float64 // W, at the last tick
 	auto     bool    // comes on again when the utility returns
 	bypass   bool    // by command of somebody at its front
+	welded   bool    // it takes commands to go off, and stays on
 
 	shutdownIn, startupIn, rebootFor float64 // s; negative: none
 	rebooting                        bool
@@ -136,6 +137,7 @@ func (u *supply) tick(w *World, now time.Time) (changed bool) {
 	}
 	u.celsius += (24 + 9*min(1, u.load/u.ratingW) + map[bool]float64{true: 4}[!on] - u.celsius) * min(1, dt/900)
 	u.countdowns(dt, on)
+	u.output = u.output || u.welded
 	if u.charge <= 0 {
 		u.output = false
 	}

@@ -24,15 +24,14 @@ import (
 	"plumbbob/internal/core/group"
 	"plumbbob/internal/core/incident"
 	"plumbbob/internal/core/operation"
-	"plumbbob/internal/core/verdict"
-	"plumbbob/internal/estatefile"
+	"plumbbob/internal/gear"
 	"plumbbob/internal/gear/garage"
 	"plumbbob/internal/gear/sshgear"
+	"plumbbob/internal/health"
 	"plumbbob/internal/hint"
 	"plumbbob/internal/incidents"
 	"plumbbob/internal/keep"
 	"plumbbob/internal/password"
-	"plumbbob/internal/profile"
 	"plumbbob/internal/secret"
 	"plumbbob/internal/store"
 	"plumbbob/internal/store/mariadb"
@@ -80,6 +79,7 @@ type Service struct {
 	actor   *act.Actor
 
 	incidents *incidents.Room
+	health    *health.Book
 
 	copy   *tell.JournalCopy // nil where none is wanted
 	api    *api.Server
@@ -111,6 +111,8 @@ func (s *Service) open(ctx context.Context) error {
 	if err := s.openStore(ctx); err != nil {
 		return err
 	}
+	s.health = health.New(s.o.Log)
+	s.Store.Health = s.health
 	var err error
 	if s.Sealer, err = secret.OpenKey(filepath.Join(s.o.DataDir, "secrets.key")); err != nil {
 		return err
@@ -118,29 +120,7 @@ func (s *Service) open(ctx context.Context) error {
 	if err := s.firstAccount(ctx); err != nil {
 		return err
 	}
-	if err := s.addProfiles(ctx); err != nil {
-		return err
-	}
 	return s.assemble(ctx)
-}
-
-// addProfiles makes the profiles known that people have added. One that cannot
-// be read any more, after an update of the format, is left out and said so.
-func (s *Service) addProfiles(ctx context.Context) error {
-	list, err := s.Store.Profiles(ctx)
-	if err != nil {
-		return err
-	}
-	for _, x := range list {
-		p, err := profile.Parse(x.Name, []byte(x.Text))
-		if err == nil {
-			err = profile.Add(p)
-		}
-		if err != nil {
-			s.o.Log.Error("a profile is left out", "profile", x.Name, "because", err)
-		}
-	}
-	return nil
 }
 
 func (s *Service) openStore(ctx context.Context) error {
@@ -202,15 +182,15 @@ func (s *Service) assemble(ctx context.Context) error {
 	if s.o.Retention == (store.Retention{}) {
 		s.o.Retention = store.DefaultRetention
 	}
-	s.keeper.Retention = s.o.Retention
-	s.watcher = watch.New(watch.Sources{Pinger: s.pinger, Open: s.garage.Open, Observe: s.keeper.Observe})
+	s.keeper.Retention, s.keeper.Health = s.o.Retention, s.health
+	s.watcher = watch.New(watch.Sources{Pinger: s.pinger, Open: s.garage.Open, Observe: s.keeper.Observe, Garage: s.garage, Failed: s.driverFailed})
 	if s.o.Traps != "" {
 		if s.traps, err = hint.Listen(s.o.Traps, s.o.Log, s.watcher.Again); err != nil {
 			s.o.Log.Warn("traps are not listened for", "because", err)
 		}
 	}
 	s.actor, err = act.New(act.Parts{
-		Store: s.Store, Keeper: s.keeper, Watcher: s.watcher, Garage: s.garage, Log: s.o.Log,
+		Store: s.Store, Keeper: s.keeper, Watcher: s.watcher, Garage: s.garage, Log: s.o.Log, Health: s.health,
 		Ledger: filepath.Join(s.o.DataDir, "operations.ledger"),
 		Changed: func(o *operation.Operation) {
 			s.incidents.OperationChanged(o)
@@ -225,19 +205,20 @@ func (s *Service) assemble(ctx context.Context) error {
 		return err
 	}
 	s.incidents = incidents.New(incidents.Parts{
-		Store: s.Store, Keeper: s.keeper, Log: s.o.Log,
+		Store: s.Store, Keeper: s.keeper, Log: s.o.Log, Health: s.health,
 		Changed: func(i *incident.Incident) { s.api.IncidentChanged(i) },
 		Written: func() { s.api.JournalWritten() },
 	})
 	s.api = api.New(api.Parts{
-		Store: s.Store, Keeper: s.keeper, Actor: s.actor, Incidents: s.incidents, Garage: s.garage, Watcher: s.watcher, Sealer: s.Sealer,
+		Store: s.Store, Keeper: s.keeper, Actor: s.actor, Incidents: s.incidents, Keyring: s.garage, Watcher: s.watcher, Sealer: s.Sealer,
 		Hub: hub, Log: s.o.Log, Console: s.o.Console, Secure: s.secure != nil, SetSites: s.setEstate,
-		Retention: s.o.Retention, Written: func() {
+		Health: s.health, Retention: s.o.Retention, Written: func() {
 			if s.copy != nil {
 				s.copy.Written()
 			}
 		},
 	})
+	s.health.Changed(s.api.HealthChanged)
 	return nil
 }
 
@@ -264,6 +245,12 @@ func (s *Service) hostKeys(ctx context.Context) (sshgear.Pins, error) {
 	}, err
 }
 
+// driverFailed: one driver has panicked. It is named, and everything else goes on.
+func (s *Service) driverFailed(id estate.EndpointID, why *gear.PanicError) {
+	s.o.Log.Error("a driver has failed", "endpoint", id.String(), "because", why)
+	s.health.Ails("driver "+id.String(), fmt.Sprintf("the driver for %s has failed, which is a fault of this program: %v", id, why.Value))
+}
+
 // setEstate tells every room what there is.
 func (s *Service) setEstate(ctx context.Context, e *estate.Estate) {
 	s.garage.SetEstate(e)
@@ -287,11 +274,16 @@ func (s *Service) Run(ctx context.Context) error {
 		tasks.Go(func() error { return s.copy.Run(ctx) })
 	}
 	tasks.Go(func() error {
-		if err := s.load(ctx); err != nil {
+		if err := s.insist(ctx, "gear", s.loadGear); err != nil {
 			return err
 		}
-		tasks.Go(func() error { return s.incidents.Run(ctx) })
-		return s.actor.Run(ctx)
+		return s.actor.Run(ctx) // what is owed comes first, and waits for nothing else
+	})
+	tasks.Go(func() error {
+		if err := s.insist(ctx, "memory", s.remember); err != nil {
+			return err
+		}
+		return s.incidents.Run(ctx)
 	})
 	tasks.Go(func() error { return s.serve(ctx) })
 	err := tasks.Wait()
@@ -299,45 +291,6 @@ func (s *Service) Run(ctx context.Context) error {
 		err = nil
 	}
 	return errors.Join(err, s.Close())
-}
-
-// load brings back what was known: secrets, the estate, what is parked.
-func (s *Service) load(ctx context.Context) error {
-	secrets, err := s.Store.Secrets(ctx)
-	if err != nil {
-		return err
-	}
-	for _, x := range secrets {
-		v, err := s.Sealer.Open(x.Name, x.Sealed)
-		if err != nil {
-			s.o.Log.Error("a secret cannot be used", "because", err)
-			continue
-		}
-		s.garage.SetSecret(x.Name, v)
-	}
-	parked, err := s.Store.AllParked(ctx)
-	if err != nil {
-		return err
-	}
-	for _, p := range parked {
-		s.keeper.Park(p.Device, verdict.Parking{By: p.Who, Why: p.Why, Since: p.Since})
-	}
-	if err := s.keeper.Remember(ctx); err != nil {
-		return err
-	}
-	v, err := s.Store.Estate(ctx)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	e, err := estatefile.Parse("the estate on record", []byte(v.Text))
-	if err != nil {
-		return err
-	}
-	s.setEstate(ctx, e)
-	return nil
 }
 
 const stopWithin = 5 * time.Second

@@ -37,8 +37,8 @@ const (
 )
 
 // CreateAccount adds an account; ErrConflict when the name is taken.
-func (s *Store) CreateAccount(ctx context.Context, name, role, passwordHash string) error {
-	return s.exec(ctx, `
+func (s *Store) CreateAccount(ctx context.Context, name, role, passwordHash string, entries ...Entry) error {
+	return s.changeBy(ctx, entries, `
 		INSERT INTO account (name, role, password_hash, created_at)
 		VALUES (?, ?, ?, UTC_TIMESTAMP(3))`, name, role, passwordHash)
 }
@@ -64,19 +64,19 @@ func (s *Store) Accounts(ctx context.Context) ([]ListedAccount, error) {
 
 // SetRole gives an account another role. ErrConflict when nobody with the
 // greatest role would be left.
-func (s *Store) SetRole(ctx context.Context, name, role, greatest string) error {
-	return s.keepOne(ctx, name, greatest, role == greatest, `UPDATE account SET role = ? WHERE name = ?`, role, name)
+func (s *Store) SetRole(ctx context.Context, name, role, greatest string, entries ...Entry) error {
+	return s.keepOne(ctx, entries, name, greatest, role == greatest, `UPDATE account SET role = ? WHERE name = ?`, role, name)
 }
 
 // RemoveAccount removes an account with all its log-ins. ErrConflict when nobody
 // with the greatest role would be left.
-func (s *Store) RemoveAccount(ctx context.Context, name, greatest string) error {
-	return s.keepOne(ctx, name, greatest, false, `DELETE FROM account WHERE name = ?`, name)
+func (s *Store) RemoveAccount(ctx context.Context, name, greatest string, entries ...Entry) error {
+	return s.keepOne(ctx, entries, name, greatest, false, `DELETE FROM account WHERE name = ?`, name)
 }
 
 // keepOne changes an account unless that would leave nobody with the greatest role.
-func (s *Store) keepOne(ctx context.Context, name, greatest string, stays bool, query string, args ...any) error {
-	return s.within(ctx, func(tx *sqlx.Tx) error {
+func (s *Store) keepOne(ctx context.Context, entries []Entry, name, greatest string, stays bool, query string, args ...any) error {
+	return s.change(ctx, entries, func(tx *sqlx.Tx) error {
 		var all []Account // locked, so that the last two cannot go at once
 		if err := tx.SelectContext(ctx, &all, `SELECT id, name, role, password_hash, created_at FROM account FOR UPDATE`); err != nil {
 			return err
@@ -96,15 +96,18 @@ func (s *Store) keepOne(ctx context.Context, name, greatest string, stays bool, 
 
 // SetPassword replaces a password and ends all log-ins with the old one, but that
 // with the token of whoever asks.
-func (s *Store) SetPassword(ctx context.Context, name, passwordHash, token string) error {
-	a, err := s.Account(ctx, name)
-	if err != nil {
+func (s *Store) SetPassword(ctx context.Context, name, passwordHash, token string, entries ...Entry) error {
+	return s.change(ctx, entries, func(tx *sqlx.Tx) error {
+		var id int
+		if err := tx.GetContext(ctx, &id, `SELECT id FROM account WHERE name = ? FOR UPDATE`, name); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE account SET password_hash = ? WHERE id = ?`, passwordHash, id); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `DELETE FROM session WHERE account_id = ? AND token_hash <> ?`, id, tokenHash(token))
 		return err
-	}
-	if err := s.exec(ctx, `UPDATE account SET password_hash = ? WHERE id = ?`, passwordHash, a.ID); err != nil {
-		return err
-	}
-	return s.exec(ctx, `DELETE FROM session WHERE account_id = ? AND token_hash <> ?`, a.ID, tokenHash(token))
+	})
 }
 
 // Account finds an account by name.
@@ -127,8 +130,8 @@ func tokenHash(token string) []byte {
 }
 
 // CreateSession records a log-in under the hash of its token.
-func (s *Store) CreateSession(ctx context.Context, token string, accountID int, kind, name string, expires time.Time) error {
-	err := s.exec(ctx, `
+func (s *Store) CreateSession(ctx context.Context, token string, accountID int, kind, name string, expires time.Time, entries ...Entry) error {
+	err := s.changeBy(ctx, entries, `
 		INSERT INTO session (token_hash, account_id, kind, name, created_at, expires_at)
 		VALUES (?, ?, ?, ?, UTC_TIMESTAMP(3), ?)`, tokenHash(token), accountID, kind, name, expires)
 	if err != nil {

@@ -24,6 +24,13 @@ func (s *Store) Estate(ctx context.Context) (EstateVersion, error) {
 	return v, sort(err)
 }
 
+// EstateVersions returns the newest versions, the newest first.
+func (s *Store) EstateVersions(ctx context.Context, most int) ([]EstateVersion, error) {
+	var vs []EstateVersion
+	err := s.db.SelectContext(ctx, &vs, `SELECT id, at, who, text FROM estate_version ORDER BY id DESC LIMIT ?`, most)
+	return vs, sort(err)
+}
+
 // SaveEstate adds a version in place of version from (0: there was none), with
 // the journal entry about it, and moves the history of renamed devices (from
 // old key to new) along. ErrConflict means that another import came between.
@@ -47,6 +54,9 @@ func (s *Store) SaveEstate(ctx context.Context, from int, who, text string, rena
 				`UPDATE parked SET device = ? WHERE device = ?`,
 				`UPDATE verdict SET device = ? WHERE device = ?`,
 				`UPDATE document SET device = ? WHERE device = ?`,
+				`UPDATE discharge SET device = ? WHERE device = ?`,
+				`UPDATE work_window SET device = ? WHERE device = ?`,
+				`UPDATE setting SET device = ? WHERE device = ?`,
 			} {
 				if _, err := tx.ExecContext(ctx, move, now, old); err != nil {
 					return err
@@ -81,15 +91,18 @@ func (s *Store) Secret(ctx context.Context, name string) (SealedSecret, error) {
 }
 
 // SetSecret adds or replaces a sealed secret.
-func (s *Store) SetSecret(ctx context.Context, x SealedSecret) error {
-	return s.exec(ctx, `
-		REPLACE INTO secret (name, kind, sealed, set_at, set_by)
-		VALUES (?, ?, ?, UTC_TIMESTAMP(3), ?)`, x.Name, x.Kind, x.Sealed, x.SetBy)
+func (s *Store) SetSecret(ctx context.Context, x SealedSecret, entries ...Entry) error {
+	return s.change(ctx, entries, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `
+			REPLACE INTO secret (name, kind, sealed, set_at, set_by)
+			VALUES (?, ?, ?, UTC_TIMESTAMP(3), ?)`, x.Name, x.Kind, x.Sealed, x.SetBy)
+		return err
+	})
 }
 
 // RemoveSecret deletes a secret; ErrConflict when there is none.
-func (s *Store) RemoveSecret(ctx context.Context, name string) error {
-	return changedOne(s.db.ExecContext(ctx, `DELETE FROM secret WHERE name = ?`, name))
+func (s *Store) RemoveSecret(ctx context.Context, name string, entries ...Entry) error {
+	return s.changeBy(ctx, entries, `DELETE FROM secret WHERE name = ?`, name)
 }
 
 // Parked is a device that somebody has switched off and wants off.

@@ -51,36 +51,16 @@ func (s *Store) EndGroup(ctx context.Context, g *group.Group, entry Entry) error
 	})
 }
 
+var groupForm = form[group.Group]{"group", group.Version, nil}
+
 // Groups lists groups, the newest first; unended only those that have not ended.
 func (s *Store) Groups(ctx context.Context, unended bool, limit int) ([]*group.Group, error) {
-	var docs [][]byte
-	err := s.db.SelectContext(ctx, &docs, `
-		SELECT doc FROM op_group WHERE ? = 0 OR ended_at IS NULL ORDER BY asked_at DESC, id DESC LIMIT ?`, unended, limit)
-	if err != nil {
-		return nil, sort(err)
-	}
-	out := make([]*group.Group, len(docs))
-	for i, doc := range docs {
-		if out[i], err = decodeGroup(doc); err != nil {
-			return nil, err
-		}
-	}
-	return out, nil
+	out, _, err := list(ctx, s, groupForm, `
+		SELECT id, '' AS device, doc FROM op_group WHERE ? = 0 OR ended_at IS NULL ORDER BY asked_at DESC, id DESC LIMIT ?`, unended, limit)
+	return out, err
 }
 
 // Group finds one group.
 func (s *Store) Group(ctx context.Context, id string) (*group.Group, error) {
-	var doc []byte
-	if err := s.db.GetContext(ctx, &doc, `SELECT doc FROM op_group WHERE id = ?`, id); err != nil {
-		return nil, sort(err)
-	}
-	return decodeGroup(doc)
-}
-
-func decodeGroup(doc []byte) (*group.Group, error) {
-	var g group.Group
-	if err := json.Unmarshal(doc, &g); err != nil {
-		return nil, fmt.Errorf("group on record: %w", err)
-	}
-	return &g, nil
+	return one(ctx, s, groupForm, `SELECT id, '' AS device, doc FROM op_group WHERE id = ?`, id)
 }

@@ -45,46 +45,19 @@ type IncidentFilter struct {
 	Limit      int
 }
 
+var incidentForm = form[incident.Incident]{"incident", incident.Version, func(i *incident.Incident, device estate.Key) { i.Device = device }}
+
 // Incidents lists incidents, the newest first.
 func (s *Store) Incidents(ctx context.Context, f IncidentFilter) ([]*incident.Incident, error) {
-	var rows []incidentRow
-	err := s.db.SelectContext(ctx, &rows, `
-		SELECT device, doc FROM incident
+	out, _, err := list(ctx, s, incidentForm, `
+		SELECT id, device, doc FROM incident
 		WHERE (? = 0 OR ended_at IS NULL OR ? = 1 AND ended_at > ?) AND (? = '' OR device = ?) AND (? = '' OR LOCATE(?, doc) > 0)
 		ORDER BY opened_at DESC, id DESC LIMIT ?`,
 		f.Open, !f.EndedSince.IsZero(), f.EndedSince, f.Device, f.Device, f.Text, f.Text, f.Limit)
-	if err != nil {
-		return nil, sort(err)
-	}
-	out := make([]*incident.Incident, len(rows))
-	for i, r := range rows {
-		if out[i], err = r.decode(); err != nil {
-			return nil, err
-		}
-	}
-	return out, nil
+	return out, err
 }
 
 // Incident finds one incident.
 func (s *Store) Incident(ctx context.Context, id string) (*incident.Incident, error) {
-	var r incidentRow
-	if err := s.db.GetContext(ctx, &r, `SELECT device, doc FROM incident WHERE id = ?`, id); err != nil {
-		return nil, sort(err)
-	}
-	return r.decode()
-}
-
-// incidentRow is an incident on record. The device may have been renamed since.
-type incidentRow struct {
-	Device estate.Key `db:"device"`
-	Doc    []byte     `db:"doc"`
-}
-
-func (r incidentRow) decode() (*incident.Incident, error) {
-	var i incident.Incident
-	if err := json.Unmarshal(r.Doc, &i); err != nil {
-		return nil, fmt.Errorf("incident on record: %w", err)
-	}
-	i.Device = r.Device
-	return &i, nil
+	return one(ctx, s, incidentForm, `SELECT id, device, doc FROM incident WHERE id = ?`, id)
 }

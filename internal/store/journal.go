@@ -3,12 +3,14 @@ package store
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/journal"
+	"plumbbob/internal/core/reading"
 )
 
 // Entry is one line of the journal.
@@ -43,9 +45,9 @@ var EntryKinds = []string{
 	EntryIncident, EntryController, EntrySupply, EntryOutlet, EntryCard, EntryWiring, EntryProfile, EntryWindow, EntryCalendar, EntryGroup,
 }
 
-// Write adds an entry.
-func (s *Store) Write(ctx context.Context, e Entry) error {
-	return s.within(ctx, func(tx *sqlx.Tx) error { return insertEntry(ctx, tx, e) })
+// Write adds entries, all of them or none.
+func (s *Store) Write(ctx context.Context, es ...Entry) error {
+	return s.change(ctx, es, func(*sqlx.Tx) error { return nil })
 }
 
 // journalHead is the newest entry, locked until the transaction ends.
@@ -62,6 +64,7 @@ func insertEntry(ctx context.Context, tx *sqlx.Tx, e Entry) error {
 		return fmt.Errorf("head of the journal: %w", err)
 	}
 	e.RecordedAt = time.Now()
+	fit(&e)
 	e.Seal(head.ID+1, head.Hash)
 	_, err := tx.NamedExecContext(ctx, `
 		INSERT INTO journal (id, at, recorded_at, site, device, who, kind, text, why, result, operation_id, before_w, after_w, prev, hash)
@@ -71,6 +74,41 @@ func insertEntry(ctx context.Context, tx *sqlx.Tx, e Entry) error {
 	}
 	_, err = tx.ExecContext(ctx, `UPDATE journal_head SET id = ?, hash = ? WHERE one = 1`, e.ID, e.Hash)
 	return err
+}
+
+// fit bounds an entry to what its columns hold, before it is sealed: what is stored
+// has to be what was sealed, and no text may keep an entry out of the record.
+func fit(e *Entry) {
+	for _, f := range []struct {
+		text *string
+		most int
+	}{
+		{(*string)(&e.Site), 63}, {(*string)(&e.Device), 63}, {&e.Who, 64}, {&e.Kind, 32}, {&e.Text, 60_000}, {&e.Why, 500}, {&e.Result, 16}, {&e.OperationID, 10},
+	} {
+		// MariaDB cuts blanks at the end of what is too long, without a word.
+		*f.text = reading.Bounded(strings.TrimRight(strings.ToValidUTF8(*f.text, "?"), " "), f.most)
+	}
+}
+
+// change makes a change and the journal entries about it, all of it or nothing.
+func (s *Store) change(ctx context.Context, entries []Entry, f func(tx *sqlx.Tx) error) error {
+	return s.within(ctx, func(tx *sqlx.Tx) error {
+		if err := f(tx); err != nil {
+			return err
+		}
+		for _, e := range entries {
+			if err := insertEntry(ctx, tx, e); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// changeBy is change by one statement that must change exactly one row; ErrConflict
+// when there is none.
+func (s *Store) changeBy(ctx context.Context, entries []Entry, query string, args ...any) error {
+	return s.change(ctx, entries, func(tx *sqlx.Tx) error { return changedOne(tx.ExecContext(ctx, query, args...)) })
 }
 
 const entryColumns = `id, at, recorded_at, site, device, who, kind, text, why, result, operation_id, before_w, after_w, prev, hash`

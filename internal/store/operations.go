@@ -79,40 +79,44 @@ type OperationFilter struct {
 	Limit  int
 }
 
+var operationForm = form[operation.Operation]{"operation", operation.Version, func(o *operation.Operation, device estate.Key) { o.Device = device }}
+
 // Operations lists operations, the newest first.
 func (s *Store) Operations(ctx context.Context, f OperationFilter) ([]*operation.Operation, error) {
-	var docs [][]byte
-	err := s.db.SelectContext(ctx, &docs, `
-		SELECT doc FROM operation
+	ops, _, err := list(ctx, s, operationForm, `
+		SELECT id, device, doc FROM operation
 		WHERE (? = '' OR device = ?) AND (? = '' OR state = ?)
 		ORDER BY asked_at DESC, id DESC LIMIT ?`, f.Device, f.Device, f.State, f.State, f.Limit)
-	if err != nil {
-		return nil, sort(err)
-	}
-	ops := make([]*operation.Operation, len(docs))
-	for i, doc := range docs {
-		if ops[i], err = decodeOperation(doc); err != nil {
-			return nil, err
+	return ops, err
+}
+
+// Unfinished lists the operations that have not ended, and those of which that
+// cannot be read.
+func (s *Store) Unfinished(ctx context.Context) ([]*operation.Operation, []*UnreadableError, error) {
+	return list(ctx, s, operationForm, `SELECT id, device, doc FROM operation WHERE ended_at IS NULL AND state = ? ORDER BY asked_at, id`, operation.Running)
+}
+
+// setAsideState is that of an operation that cannot be read any more.
+const setAsideState = "set-aside"
+
+// SetAside ends an operation that cannot be read, so that others can switch what it
+// held, and says so in the journal. Its document stays as it is.
+func (s *Store) SetAside(ctx context.Context, id string, entry Entry) error {
+	return s.within(ctx, func(tx *sqlx.Tx) error {
+		err := changedOne(tx.ExecContext(ctx, `UPDATE operation SET state = ?, ended_at = UTC_TIMESTAMP(3) WHERE id = ? AND ended_at IS NULL`, setAsideState, id))
+		if err != nil {
+			return err
 		}
-	}
-	return ops, nil
+		if _, err := tx.ExecContext(ctx, `DELETE FROM claim WHERE operation_id = ?`, id); err != nil {
+			return err
+		}
+		return insertEntry(ctx, tx, entry)
+	})
 }
 
 // Operation finds one operation.
 func (s *Store) Operation(ctx context.Context, id string) (*operation.Operation, error) {
-	var doc []byte
-	if err := s.db.GetContext(ctx, &doc, `SELECT doc FROM operation WHERE id = ?`, id); err != nil {
-		return nil, sort(err)
-	}
-	return decodeOperation(doc)
-}
-
-func decodeOperation(doc []byte) (*operation.Operation, error) {
-	var o operation.Operation
-	if err := json.Unmarshal(doc, &o); err != nil {
-		return nil, fmt.Errorf("operation on record: %w", err)
-	}
-	return &o, nil
+	return one(ctx, s, operationForm, `SELECT id, device, doc FROM operation WHERE id = ?`, id)
 }
 
 // UsualTimes returns how long each device took to come back in the last half year.

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"time"
 
+	"github.com/jmoiron/sqlx"
+
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/power"
 )
@@ -59,13 +61,16 @@ func (s *Store) Profiles(ctx context.Context) ([]Profile, error) {
 }
 
 // SetProfile adds a profile, or replaces one.
-func (s *Store) SetProfile(ctx context.Context, p Profile) error {
-	return s.exec(ctx, `
-		INSERT INTO profile (name, text, set_at, set_by) VALUES (?, ?, UTC_TIMESTAMP(3), ?)
-		ON DUPLICATE KEY UPDATE text = VALUES(text), set_at = VALUES(set_at), set_by = VALUES(set_by)`, p.Name, p.Text, p.SetBy)
+func (s *Store) SetProfile(ctx context.Context, p Profile, entries ...Entry) error {
+	return s.change(ctx, entries, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `
+			INSERT INTO profile (name, text, set_at, set_by) VALUES (?, ?, UTC_TIMESTAMP(3), ?)
+			ON DUPLICATE KEY UPDATE text = VALUES(text), set_at = VALUES(set_at), set_by = VALUES(set_by)`, p.Name, p.Text, p.SetBy)
+		return err
+	})
 }
 
 // RemoveProfile forgets a profile; ErrConflict when there is none.
-func (s *Store) RemoveProfile(ctx context.Context, name string) error {
-	return changedOne(s.db.ExecContext(ctx, `DELETE FROM profile WHERE name = ?`, name))
+func (s *Store) RemoveProfile(ctx context.Context, name string, entries ...Entry) error {
+	return s.changeBy(ctx, entries, `DELETE FROM profile WHERE name = ?`, name)
 }

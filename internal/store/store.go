@@ -1,6 +1,8 @@
 // Package store keeps the records in MariaDB. All SQL of the product is here.
 //
-//	store.go      opening, migrations, and what the errors mean
+//	store.go      opening, and migrations
+//	errors.go     what the errors mean, and which are tried again
+//	rows.go       documents, one by one: a bad one spoils only itself
 //	accounts.go   accounts and log-ins
 //	estates.go    the estate and its versions, secrets, parked devices
 //	operations.go operations, and who holds which outlet
@@ -16,25 +18,17 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"net"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
+
+	"plumbbob/internal/health"
 )
 
 //go:embed migrations/*.sql
 var migrations embed.FS
-
-var (
-	// ErrNotFound: there is no such record.
-	ErrNotFound = errors.New("not found")
-	// ErrConflict: somebody else was first.
-	ErrConflict = errors.New("somebody else was first")
-	// ErrAway: the database does not answer. What was asked may be tried again.
-	ErrAway = errors.New("the database does not answer")
-)
 
 const (
 	maxConns    = 16
@@ -43,7 +37,12 @@ const (
 )
 
 // Store is the records.
-type Store struct{ db *sqlx.DB }
+type Store struct {
+	db *sqlx.DB
+
+	// Health is told of what on record cannot be read; nil: nobody.
+	Health *health.Book
+}
 
 // Open connects, and brings the tables up to date.
 func Open(ctx context.Context, c *mysql.Config) (*Store, error) {
@@ -74,7 +73,7 @@ func Prepare(c *mysql.Config) (*Store, error) {
 	db.SetMaxOpenConns(maxConns)
 	db.SetMaxIdleConns(maxConns)
 	db.SetConnMaxIdleTime(5 * time.Minute)
-	return &Store{sqlx.NewDb(db, "mysql")}, nil
+	return &Store{db: sqlx.NewDb(db, "mysql")}, nil
 }
 
 // ParseDSN reads the name of a database server, as --database takes it.
@@ -106,65 +105,3 @@ func (s *Store) Close() error { return s.db.Close() }
 
 // Ping says whether the database answers.
 func (s *Store) Ping(ctx context.Context) error { return sort(s.db.PingContext(ctx)) }
-
-// Errors of the server by number.
-const (
-	tooManyConnections = 1040 // ER_CON_COUNT_ERROR
-	shuttingDown       = 1053 // ER_SERVER_SHUTDOWN
-	duplicateKey       = 1062 // ER_DUP_ENTRY
-)
-
-// sort makes the driver's errors ours.
-func sort(err error) error {
-	var my *mysql.MySQLError
-	var op net.Error
-	switch {
-	case err == nil:
-		return nil
-	case errors.Is(err, sql.ErrNoRows):
-		return ErrNotFound
-	case errors.As(err, &my):
-		switch my.Number {
-		case duplicateKey:
-			return ErrConflict
-		case tooManyConnections, shuttingDown:
-			return fmt.Errorf("%w: %w", ErrAway, err)
-		}
-		return err
-	case errors.Is(err, context.Canceled):
-		return err
-	case errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, sql.ErrConnDone), errors.As(err, &op), errors.Is(err, fs.ErrNotExist):
-		return fmt.Errorf("%w: %w", ErrAway, err)
-	}
-	return err
-}
-
-// changedOne is for statements that must change exactly one row.
-func changedOne(r sql.Result, err error) error {
-	if err != nil {
-		return sort(err)
-	}
-	if n, err := r.RowsAffected(); err != nil || n != 1 {
-		return errors.Join(ErrConflict, err)
-	}
-	return nil
-}
-
-// exec runs a statement for which any number of changed rows is fine.
-func (s *Store) exec(ctx context.Context, query string, args ...any) error {
-	_, err := s.db.ExecContext(ctx, query, args...)
-	return sort(err)
-}
-
-// within runs f in a transaction.
-func (s *Store) within(ctx context.Context, f func(tx *sqlx.Tx) error) error {
-	tx, err := s.db.BeginTxx(ctx, nil)
-	if err != nil {
-		return sort(err)
-	}
-	defer func() { _ = tx.Rollback() }() // does nothing after a commit
-	if err := f(tx); err != nil {
-		return sort(err)
-	}
-	return sort(tx.Commit())
-}

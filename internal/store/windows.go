@@ -66,15 +66,18 @@ type CalendarText struct {
 }
 
 // SetCalendar adds or replaces a calendar.
-func (s *Store) SetCalendar(ctx context.Context, c CalendarText) error {
-	return s.exec(ctx, `
-		INSERT INTO calendar (name, text, set_at, set_by) VALUES (?, ?, ?, ?)
-		ON DUPLICATE KEY UPDATE text = VALUES(text), set_at = VALUES(set_at), set_by = VALUES(set_by)`, c.Name, c.Text, c.SetAt, c.SetBy)
+func (s *Store) SetCalendar(ctx context.Context, c CalendarText, entries ...Entry) error {
+	return s.change(ctx, entries, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `
+			INSERT INTO calendar (name, text, set_at, set_by) VALUES (?, ?, ?, ?)
+			ON DUPLICATE KEY UPDATE text = VALUES(text), set_at = VALUES(set_at), set_by = VALUES(set_by)`, c.Name, c.Text, c.SetAt, c.SetBy)
+		return err
+	})
 }
 
 // RemoveCalendar forgets a calendar. ErrConflict means that there was none.
-func (s *Store) RemoveCalendar(ctx context.Context, name string) error {
-	return changedOne(s.db.ExecContext(ctx, `DELETE FROM calendar WHERE name = ?`, name))
+func (s *Store) RemoveCalendar(ctx context.Context, name string, entries ...Entry) error {
+	return s.changeBy(ctx, entries, `DELETE FROM calendar WHERE name = ?`, name)
 }
 
 // Calendars lists all calendars.

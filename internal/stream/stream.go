@@ -20,6 +20,7 @@ const (
 	Group     = "group"     // a group as the API shows it
 	Journal   = "journal"   // there is a new entry
 	Trouble   = "trouble"   // what is wrong, as the board shows it
+	Service   = "service"   // what ails the service itself, as the board shows it
 	Estate    = "estate"    // there is a new estate: load everything again
 	Incident  = "incident"  // an incident as the API shows it
 	Account   = "account"   // somebody may do more or less than before

@@ -2,10 +2,12 @@ package watch
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/reading"
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/gear"
 )
@@ -74,6 +76,7 @@ func (w *Watcher) askSensors(ctx context.Context, id estate.EndpointID, ep estat
 			if err != nil {
 				return err
 			}
+			got = reading.Sound(got)
 			o.Sensors = &got
 		}
 		if g, ok := gear.As[gear.EventLog](d); ok {
@@ -123,7 +126,11 @@ func (w *Watcher) ask(ctx context.Context, o Observation, within time.Duration, 
 	defer cancel()
 	driver, err := w.from.Open(*o.Endpoint)
 	if err == nil {
-		err = question(bounded, driver, &o)
+		err = gear.Safely(func() error { return question(bounded, driver, &o) })
+	}
+	var failed *gear.PanicError
+	if errors.As(err, &failed) {
+		w.from.Failed(*o.Endpoint, failed)
 	}
 	if ctx.Err() != nil {
 		return false // we are stopping: that says nothing about the gear

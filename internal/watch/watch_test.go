@@ -74,6 +74,51 @@ func TestASilentEndpointDoesNotDelayItsNeighbour(t *testing.T) {
 	})
 }
 
+// panicking is a driver with a fault.
+type panicking struct{ card }
+
+func (panicking) ReadOutlets(context.Context) (gear.OutletReadings, error) {
+	panic("index out of range")
+}
+
+func TestADriverThatPanicsTakesNothingDown(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		e := cards(t, "bad", "well")
+		failed, heard := 0, 0
+		var mu sync.Mutex
+		w := New(Sources{
+			Open: func(id estate.EndpointID) (gear.Driver, error) {
+				if id.Device == "bad" {
+					return panicking{}, nil
+				}
+				return card{}, nil
+			},
+			Observe: func(o Observation) {
+				mu.Lock()
+				defer mu.Unlock()
+				if o.Endpoint.Device == "well" && o.Result.OK {
+					heard++
+				} else if !o.Beside {
+					require.True(t, o.Result.Refused, "it is there, and cannot be used: %s", o.Result.Why)
+				}
+			},
+			Failed: func(id estate.EndpointID, why *gear.PanicError) {
+				mu.Lock()
+				defer mu.Unlock()
+				require.Equal(t, estate.Key("bad"), id.Device)
+				require.Contains(t, string(why.Stack), "ReadOutlets")
+				failed++
+			},
+		})
+		ctx, cancel := context.WithTimeoutCause(t.Context(), 35*time.Second, errStop)
+		defer cancel()
+		go w.SetEstate(ctx, e)
+		require.ErrorIs(t, w.Run(ctx), errStop)
+		require.GreaterOrEqual(t, heard, 3)
+		require.Positive(t, failed)
+	})
+}
+
 func TestCloseWatch(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		seen := counting(t, 30*time.Second, cards(t, "a", "b"), func(ctx context.Context, w *Watcher) {

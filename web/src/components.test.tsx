@@ -116,6 +116,7 @@ const board: Board = {
       verdict: { state: 'cut-off', since: '2026-03-01T14:02:10Z', cutBy: 'skarvoe-router', reasons: [] },
     }),
   ],
+  service: [],
   trouble: [{ device: 'skarvoe-router', verdict: hung.verdict, explains: ['skarvoe-switch'] }],
 }
 

@@ -54,7 +54,7 @@ describe('the board', () => {
     expect(moved(['a', 'b', 'c'], ['c', 'b', 'a'])).toBe(2)
   })
   it('takes in changes one by one', () => {
-    const board: Board = { estate: 'x', event: '1', sites, devices, trouble: [] }
+    const board: Board = { estate: 'x', event: '1', sites, devices, service: [], trouble: [] }
     const after = withDevice(board, device('d', 'steady'))
     expect(after.devices.map((d) => d.verdict.state)).toEqual(['steady', 'steady', 'cut-off', 'steady'])
     expect(after.devices[0]).toBe(devices[0])

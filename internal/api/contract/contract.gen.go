@@ -279,6 +279,7 @@ const (
 	MeansCommand  Means = "command"
 	MeansEndpoint Means = "endpoint"
 	MeansOutlet   Means = "outlet"
+	MeansOutput   Means = "output"
 	MeansPanel    Means = "panel"
 	MeansPoe      Means = "poe"
 	MeansWake     Means = "wake"
@@ -294,6 +295,8 @@ func (e Means) Valid() bool {
 	case MeansEndpoint:
 		return true
 	case MeansOutlet:
+		return true
+	case MeansOutput:
 		return true
 	case MeansPanel:
 		return true
@@ -722,37 +725,28 @@ func (e StepState) Valid() bool {
 
 // Defines values for SupplyCommandDo.
 const (
-	SupplyCommandDoAbortTest   SupplyCommandDo = "abort-test"
-	SupplyCommandDoAutoRestart SupplyCommandDo = "auto-restart"
-	SupplyCommandDoCancel      SupplyCommandDo = "cancel"
-	SupplyCommandDoDeepTest    SupplyCommandDo = "deep-test"
-	SupplyCommandDoQuickTest   SupplyCommandDo = "quick-test"
-	SupplyCommandDoReboot      SupplyCommandDo = "reboot"
-	SupplyCommandDoShutdown    SupplyCommandDo = "shutdown"
-	SupplyCommandDoStartup     SupplyCommandDo = "startup"
-	SupplyCommandDoTest        SupplyCommandDo = "test"
+	AbortTest   SupplyCommandDo = "abort-test"
+	AutoRestart SupplyCommandDo = "auto-restart"
+	Cancel      SupplyCommandDo = "cancel"
+	DeepTest    SupplyCommandDo = "deep-test"
+	QuickTest   SupplyCommandDo = "quick-test"
+	Test        SupplyCommandDo = "test"
 )
 
 // Valid indicates whether the value is a known member of the SupplyCommandDo enum.
 func (e SupplyCommandDo) Valid() bool {
 	switch e {
-	case SupplyCommandDoAbortTest:
+	case AbortTest:
 		return true
-	case SupplyCommandDoAutoRestart:
+	case AutoRestart:
 		return true
-	case SupplyCommandDoCancel:
+	case Cancel:
 		return true
-	case SupplyCommandDoDeepTest:
+	case DeepTest:
 		return true
-	case SupplyCommandDoQuickTest:
+	case QuickTest:
 		return true
-	case SupplyCommandDoReboot:
-		return true
-	case SupplyCommandDoShutdown:
-		return true
-	case SupplyCommandDoStartup:
-		return true
-	case SupplyCommandDoTest:
+	case Test:
 		return true
 	default:
 		return false
@@ -884,9 +878,12 @@ type Board struct {
 	Estate  string          `json:"estate"`
 
 	// Event the id of the newest event: the stream goes on from here
-	Event   string    `json:"event"`
-	Sites   []Site    `json:"sites"`
-	Trouble []Trouble `json:"trouble"`
+	Event string `json:"event"`
+
+	// Service what ails the service itself
+	Service []ServiceAilment `json:"service"`
+	Sites   []Site           `json:"sites"`
+	Trouble []Trouble        `json:"trouble"`
 }
 
 // Calendar defines model for Calendar.
@@ -2009,6 +2006,15 @@ type Series struct {
 	Words string `json:"words"`
 }
 
+// ServiceAilment one thing that is wrong with the service itself, such as a record that cannot be read
+type ServiceAilment struct {
+	// Grave somebody should look at it now
+	Grave bool      `json:"grave"`
+	Name  string    `json:"name"`
+	Since time.Time `json:"since"`
+	Text  string    `json:"text"`
+}
+
 // Session defines model for Session.
 type Session struct {
 	Account string    `json:"account"`
@@ -2192,20 +2198,15 @@ type SupplyBrief struct {
 
 // SupplyCommand defines model for SupplyCommand.
 type SupplyCommand struct {
+	// Do what leaves its output alone; that is switched by operations with the means output
 	Do SupplyCommandDo `json:"do"`
 
-	// Name of what cuts the output: the key of the UPS, typed
-	Name *string `json:"name,omitempty"`
-
 	// On of auto-restart
-	On *bool `json:"on,omitempty"`
-
-	// Seconds until it happens; of a reboot, how long the output stays off
-	Seconds *int    `json:"seconds,omitempty"`
-	Why     *string `json:"why,omitempty"`
+	On  *bool   `json:"on,omitempty"`
+	Why *string `json:"why,omitempty"`
 }
 
-// SupplyCommandDo defines model for SupplyCommand.Do.
+// SupplyCommandDo what leaves its output alone; that is switched by operations with the means output
 type SupplyCommandDo string
 
 // SwitchPort defines model for SwitchPort.

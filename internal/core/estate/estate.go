@@ -28,8 +28,8 @@ const Utility Key = "utility"
 // End is one end of a cable: a device and, where it matters, the port or
 // outlet on it. It is written "skarvoe-pdu/3", or only "skarvoe-bridge".
 type End struct {
-	Device Key
-	Port   string
+	Device Key    `json:"device"`
+	Port   string `json:"port"`
 }
 
 // ParseEnd reads "device" or "device/port".
@@ -273,6 +273,13 @@ func (id EndpointID) CommandEnd() End { return End{id.Device, commandMark + id.N
 
 // CommandName is the name of the endpoint whose command line an end means, or "".
 func (e End) CommandName() string { return e.behind(commandMark) }
+
+// OutputPort is the port of an end that means the output of a UPS as a whole: all
+// that hangs on it.
+const OutputPort = "output"
+
+// OutputEnd names the output of a UPS.
+func OutputEnd(ups Key) End { return End{ups, OutputPort} }
 
 // ChassisEnd names the chassis of a device.
 func ChassisEnd(k Key) End { return End{k, ChassisPort} }

@@ -2,11 +2,6 @@ package estate
 
 import (
 	"fmt"
-	"go/parser"
-	"go/token"
-	"io/fs"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -82,32 +77,6 @@ func TestReach(t *testing.T) {
 	require.Equal(t, []EndpointID{{Device: "guest"}}, e.OnlyBehind("host"))
 	require.Equal(t, []EndpointID{{"b", "card"}, {"c", "card"}}, e.OnlyBehind("left"))
 	require.Equal(t, [][]End{{{Device: Utility}, {"a", "3"}, {"c", "1"}, {Device: "lamp"}}}, e.PowerLine("lamp"))
-}
-
-// TestTheCoreStandsAlone holds the core to its rule: the standard library and
-// the core itself, nothing that could do I/O on its behalf.
-func TestTheCoreStandsAlone(t *testing.T) {
-	err := filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
-			return err
-		}
-		src, err := os.ReadFile(path)
-		if err != nil {
-			return err
-		}
-		f, err := parser.ParseFile(token.NewFileSet(), path, src, parser.ImportsOnly)
-		if err != nil {
-			return err
-		}
-		for _, i := range f.Imports {
-			name := strings.Trim(i.Path.Value, `"`)
-			require.False(t, strings.Contains(name, ".") || strings.HasPrefix(name, "net") && name != "net/netip" || name == "os", "%s imports %s", path, name)
-			require.False(t, strings.HasPrefix(name, "plumbbob/") && !strings.HasPrefix(name, "plumbbob/internal/core/"), "%s imports %s", path, name)
-		}
-		require.NotContains(t, string(src), "time.Now()", path)
-		return nil
-	})
-	require.NoError(t, err)
 }
 
 func TestEnds(t *testing.T) {

@@ -109,6 +109,28 @@ func (e *Estate) WithBanks(ends []End) []End {
 	return out
 }
 
+// Gives lists all that a device gives power through: each of its sources, and,
+// without a port, the device as a whole.
+func (d *Device) Gives() []End {
+	ends := []End{{Device: d.Key}}
+	for _, o := range d.Outlets {
+		ends = append(ends, End{d.Key, o.Port()})
+	}
+	return ends
+}
+
+// Unfed lists what carries nothing once these ends are off: they themselves, what
+// is switched along with them, and all that comes from a UPS whose output it is.
+func (e *Estate) Unfed(ends []End) []End {
+	out := e.WithBanks(ends)
+	for _, end := range ends {
+		if d := e.device[end.Device]; d != nil && end.Port == OutputPort {
+			out = append(out, d.Gives()...)
+		}
+	}
+	return out
+}
+
 // SuppliesOf lists the UPSes that a device hangs on, however far above it, each once.
 func (e *Estate) SuppliesOf(k Key) []Key {
 	var out []Key

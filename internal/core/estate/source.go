@@ -79,7 +79,7 @@ func (e End) Place() string { return e.Words() + " of " + string(e.Device) }
 
 // portWords are the ports that are not numbered.
 var portWords = map[string]string{
-	ChassisPort: "the chassis", WakePort: "the network card", PanelPort: "the front panel", "": "the output",
+	ChassisPort: "the chassis", WakePort: "the network card", PanelPort: "the front panel", OutputPort: "the output", "": "the output",
 }
 
 // Words is Place without the device.

@@ -12,6 +12,7 @@
 package group
 
 import (
+	"encoding/json"
 	"slices"
 	"time"
 
@@ -107,6 +108,19 @@ type Group struct {
 	LastSent time.Time         `json:"lastSent"` // when the newest member began
 	Ended    time.Time         `json:"ended"`
 	CancelBy string            `json:"cancelBy,omitempty"`
+}
+
+// Version is that of the document in which a group is kept. Documents of every
+// version that was ever written can be read; the first ones carry none.
+const Version = 1
+
+// MarshalJSON writes a group with the version of its form.
+func (g *Group) MarshalJSON() ([]byte, error) {
+	type plain Group
+	return json.Marshal(struct {
+		V int `json:"v"`
+		*plain
+	}{Version, (*plain)(g)})
 }
 
 // An Event is something that happened to a group.

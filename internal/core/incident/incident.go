@@ -6,6 +6,7 @@ package incident
 
 import (
 	"cmp"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
@@ -40,6 +41,19 @@ type Incident struct {
 	Shelved *Shelf    `json:"shelved,omitempty"`
 	Notes   []Remark  `json:"notes"`
 	Changed time.Time `json:"changed"`
+}
+
+// Version is that of the document in which an incident is kept. Documents of every
+// version that was ever written can be read; the first ones carry none.
+const Version = 1
+
+// MarshalJSON writes an incident with the version of its form.
+func (i *Incident) MarshalJSON() ([]byte, error) {
+	type plain Incident
+	return json.Marshal(struct {
+		V int `json:"v"`
+		*plain
+	}{Version, (*plain)(i)})
 }
 
 // A Remark is what somebody said of an incident.

@@ -53,10 +53,10 @@ var lifters = map[string]Role{LockOwnPath: Steward, LockOverload: Steward, LockU
 
 // Consent is what a person has said to the interlocks of a preview.
 type Consent struct {
-	Names    []estate.Key // typed
-	Override []string     // interlocks by name
-	Why      string
-	Role     Role // of who consents
+	Names    []estate.Key `json:"names"`    // typed
+	Override []string     `json:"override"` // interlocks by name
+	Why      string       `json:"why"`
+	Role     Role         `json:"role"` // of who consents
 }
 
 // Unlifted returns the interlocks that still stand.
@@ -107,6 +107,9 @@ func (p *Preview) interlocks(w World) {
 	p.chassisLocks(w, lock)
 	p.siteLocks(w, lock)
 	p.powerLocks(w, lock)
+	if auto := w.Evidence.Supplies[p.Device].Control.AutoRestart; p.Means == ByOutput && p.Kind == Off && auto != nil && !*auto {
+		lock(LockStaysOff, LiftByReason, "%s is set to stay off when the utility returns: set that first with plumb ups auto-restart %s on, or say why it is to stay off", p.Device, p.Device)
+	}
 	if p.Kind == On || p.Kind == Restart {
 		return
 	}

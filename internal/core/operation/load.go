@@ -25,7 +25,7 @@ func (p *Preview) loads(outlets []estate.End, w World) {
 		p.Burdens = w.Power().IfStarted(starts)
 	}
 	if p.Kind == Off && p.cuts() {
-		p.Shifts = w.Power().IfCut(w.Estate.WithBanks(outlets)).Shifts
+		p.Shifts = w.Power().IfCut(w.Estate.Unfed(outlets)).Shifts
 	}
 }
 

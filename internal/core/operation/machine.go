@@ -137,9 +137,11 @@ func (o *Operation) Step(in Event) []Command {
 		return o.push(s, in)
 	case Renew:
 		return o.renew(s, in)
-	default:
+	case Answer:
 		return o.answer(s, in)
 	}
+	// Of a program that knew more. What it was to do is not known, and is not done.
+	return append(o.failStep(s, in.at(), fmt.Sprintf("a step %q is not known here", s.Kind)), o.recover(in.at())...)
 }
 
 // notice takes in what matters at any step: when the device fell silent and

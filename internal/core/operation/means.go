@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/reading"
@@ -25,6 +26,7 @@ var does = map[Means][]Kind{
 	ByWake:     {On},
 	ByPanel:    {On, Off, Cycle, Reset, Shutdown, Press},
 	ByPoE:      {On, Off, Cycle},
+	ByOutput:   {On, Off, Cycle},
 	ByOutlet:   {On, Off, Cycle},
 	ByEndpoint: {Restart},
 }
@@ -100,6 +102,10 @@ func (w World) lacks(m Means, kind Kind, d *estate.Device) string {
 		if _, _, ok := w.board(d); !ok {
 			return fmt.Sprintf("no leads to the front panel of %s are known: add panel: [KVM/NUMBER] to it, and to that KVM an endpoint", d.Key)
 		}
+	case ByOutput:
+		if d.Supply == nil {
+			return fmt.Sprintf("%s is no UPS, as far as the estate says; add ups: {} to it if it is", d.Key)
+		}
 	case ByPoE, ByOutlet:
 		feeds := w.Estate.FeedsOf(d.Key)
 		if len(feeds) == 0 {
@@ -162,6 +168,12 @@ func (w World) hinders(m Means, kind Kind, d *estate.Device) string {
 		if w.powerless(d) {
 			return "no power reaches it"
 		}
+	case ByOutput:
+		ep, ok := d.OutletEndpoint()
+		if !ok {
+			return fmt.Sprintf("%s has no endpoint with a profile", d.Key)
+		}
+		return w.mute(d, ep)
 	case ByPoE, ByOutlet:
 		for _, end := range w.Estate.FeedsOf(d.Key) {
 			pdu := w.Estate.Device(end.Device)
@@ -414,6 +426,27 @@ func chassisNow(end estate.End, w World) OutletNow {
 	}
 	_, now.Fresh = w.fresh(end.Device)
 	return now
+}
+
+// outputNow is whether a UPS gives power, and how much.
+func outputNow(end estate.End, w World) OutletNow {
+	now := OutletNow{End: end, Name: "output", Feeds: w.Estate.Fed(estate.End{Device: end.Device})}
+	s, known := w.Evidence.Supplies[end.Device]
+	if !known {
+		return now
+	}
+	now.Known, now.Reading = true, OutputReading(&s.Supply, s.At)
+	if ep, ok := w.Estate.Device(end.Device).OutletEndpoint(); ok {
+		now.Fresh = verdict.Fresh(ep, s.At, w.Now)
+	}
+	return now
+}
+
+// OutputReading is what a UPS says, as the reading of its output.
+func OutputReading(s *reading.Supply, at time.Time) Reading {
+	r := Reading{At: at, On: s.Source != reading.SourceNone}
+	r.W, r.Metered = s.W()
+	return r
 }
 
 // restores finds the devices that get power back, or get it now, and would

@@ -16,6 +16,7 @@
 package operation
 
 import (
+	"encoding/json"
 	"slices"
 	"time"
 
@@ -48,15 +49,16 @@ type Means string
 const (
 	ByCommand  Means = "command" // on the device's own command line
 	ByChassis  Means = "chassis"
-	ByWake     Means = "wake"  // a magic packet over the network
-	ByPanel    Means = "panel" // the leads to its buttons and lights
-	ByPoE      Means = "poe"   // a switch port that carries power
+	ByWake     Means = "wake"   // a magic packet over the network
+	ByPanel    Means = "panel"  // the leads to its buttons and lights
+	ByPoE      Means = "poe"    // a switch port that carries power
+	ByOutput   Means = "output" // of a UPS, with all that hangs on it
 	ByOutlet   Means = "outlet"
 	ByEndpoint Means = "endpoint" // of a restart: the controller or the card that is started anew
 )
 
 // AllMeans lists those that somebody can choose.
-var AllMeans = []Means{ByCommand, ByChassis, ByWake, ByPanel, ByPoE, ByOutlet}
+var AllMeans = []Means{ByCommand, ByChassis, ByWake, ByPanel, ByPoE, ByOutput, ByOutlet}
 
 // State is where an operation stands.
 type State string
@@ -184,6 +186,19 @@ type Operation struct {
 	Trouble  []string  `json:"trouble,omitempty"` // what was found that should not be, in sentences
 	SilentAt time.Time `json:"silentAt"`          // when the device fell silent after the cut
 	HeardAt  time.Time `json:"heardAt"`           // its first answer after power returned
+}
+
+// Version is that of the document in which an operation is kept. Documents of
+// every version that was ever written can be read; the first ones carry none.
+const Version = 1
+
+// MarshalJSON writes an operation with the version of its form.
+func (o *Operation) MarshalJSON() ([]byte, error) {
+	type plain Operation
+	return json.Marshal(struct {
+		V int `json:"v"`
+		*plain
+	}{Version, (*plain)(o)})
 }
 
 // Proof is what was measured and seen of the device before and after, beside

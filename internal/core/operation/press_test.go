@@ -176,7 +176,7 @@ func TestMeans(t *testing.T) {
 	}{
 		{Intent{Kind: Reset, Device: "router"}, "router has no management controller, panel leads or command that the estate knows, by which reset would be possible: add it, or cycle its outlet"},
 		{Intent{Kind: Reset, Device: "host", Means: ByOutlet}, "the means outlet can do on, off and cycle, not reset"},
-		{Intent{Kind: Off, Device: "host", Means: "hammer"}, `"hammer" is not a means: there is command, chassis, wake, panel, poe and outlet`},
+		{Intent{Kind: Off, Device: "host", Means: "hammer"}, `"hammer" is not a means: there is command, chassis, wake, panel, poe, output and outlet`},
 		{Intent{Kind: Off, Device: "host", Means: ByChassis, Outlets: []estate.End{{Device: "pdu", Port: "6"}}}, "outlets are named, but the means is chassis: leave one of them out"},
 		{Intent{Kind: Shutdown, Device: "host", Within: 2 * time.Hour}, "a shutdown may take 1 s to 1h0m0s, not 2h0m0s"},
 	} {

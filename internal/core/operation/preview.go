@@ -32,9 +32,9 @@ type World struct {
 
 // Asker is who wants something done.
 type Asker struct {
-	Name string
-	Role Role
-	Via  estate.Key // where their way to this service begins; empty when that is not known
+	Name string     `json:"name"`
+	Role Role       `json:"role"`
+	Via  estate.Key `json:"via"` // where their way to this service begins; empty when that is not known
 }
 
 // Role is what somebody may do. Each has all rights of those before it.
@@ -69,22 +69,23 @@ type Window struct {
 // GearTraits is what a kind of gear can do, as its profile says.
 type GearTraits struct {
 	CyclesItself   bool
-	RestartsItself bool // its card can be started anew
+	OutputCycles   time.Duration // the longest that a UPS leaves its output off by itself; 0: it cannot
+	RestartsItself bool          // its card can be started anew
 	Settle         time.Duration
 }
 
 // Intent is what somebody wants done.
 type Intent struct {
-	Kind    Kind
-	Device  estate.Key
-	Means   Means         // empty: the gentlest that can work now
-	Outlets []estate.End  // empty: all feeds of the device
-	Hold    time.Duration // 0: DefaultHold, or, of a press, ShortPress
-	Within  time.Duration // of a shutdown; 0: DefaultWithin
-	Force   bool          // a shutdown that is not heeded ends in switching off; a restart is from the very beginning
+	Kind    Kind          `json:"kind"`
+	Device  estate.Key    `json:"device"`
+	Means   Means         `json:"means"`   // empty: the gentlest that can work now
+	Outlets []estate.End  `json:"outlets"` // empty: all feeds of the device
+	Hold    time.Duration `json:"hold"`    // 0: DefaultHold, or, of a press, ShortPress
+	Within  time.Duration `json:"within"`  // of a shutdown; 0: DefaultWithin
+	Force   bool          `json:"force"`   // a shutdown that is not heeded ends in switching off; a restart is from the very beginning
 
-	Endpoint string // of a restart; empty: its first that can be
-	Button   Button // of a press; empty: PowerButton
+	Endpoint string `json:"endpoint"` // of a restart; empty: its first that can be
+	Button   Button `json:"button"`   // of a press; empty: PowerButton
 }
 
 // OutletNow is an outlet that would be switched, as last seen.
@@ -202,7 +203,9 @@ func Look(in Intent, w World) (*Preview, error) {
 }
 
 // cuts says whether power is switched outside of the box, at what feeds it.
-func (p *Preview) cuts() bool { return p.Means == ByOutlet || p.Means == ByPoE }
+func (p *Preview) cuts() bool {
+	return p.Means == ByOutlet || p.Means == ByPoE || p.Means == ByOutput
+}
 
 // ends settles what is switched, and what is told.
 func (p *Preview) ends(in Intent, d *estate.Device, w World) ([]estate.End, error) {
@@ -216,7 +219,7 @@ func (p *Preview) ends(in Intent, d *estate.Device, w World) ([]estate.End, erro
 		ep := w.commandLine(d, p.Kind)
 		p.Command, end = ep.Commands[string(p.Kind)], estate.EndpointID{Device: d.Key, Name: ep.Name}.CommandEnd()
 	default:
-		end.Port = map[Means]string{ByChassis: estate.ChassisPort, ByWake: estate.WakePort, ByPanel: estate.PanelPort}[p.Means]
+		end.Port = map[Means]string{ByChassis: estate.ChassisPort, ByWake: estate.WakePort, ByPanel: estate.PanelPort, ByOutput: estate.OutputPort}[p.Means]
 	}
 	if p.Force && p.Kind == Shutdown {
 		p.Hard = w.hard(end, d)
@@ -320,6 +323,8 @@ func (p *Preview) pointNow(end estate.End, w World) OutletNow {
 		return chassisNow(end, w)
 	case estate.PanelPort:
 		return panelNow(end, w)
+	case estate.OutputPort:
+		return outputNow(end, w)
 	}
 	if p.Means == ByWake || p.Means == ByCommand || p.Means == ByEndpoint {
 		return OutletNow{End: end, Name: string(p.Means), Feeds: []estate.Key{end.Device}, Untold: true}
@@ -347,7 +352,7 @@ func (p *Preview) pointNow(end estate.End, w World) OutletNow {
 func (p *Preview) consequences(outlets []estate.End, w World) {
 	cut := map[estate.End]bool{}
 	if p.cuts() {
-		for _, end := range w.Estate.WithBanks(outlets) {
+		for _, end := range w.Estate.Unfed(outlets) {
 			cut[end] = true
 		}
 	} else {
@@ -370,13 +375,17 @@ func (p *Preview) consequences(outlets []estate.End, w World) {
 	for _, end := range outlets {
 		pdu := w.gearOf(end)
 		ep, ok := p.endpointOf(end, w)
-		traits.CyclesItself = traits.CyclesItself && p.Means == ByOutlet && w.Gear(pdu.Key).CyclesItself
+		gear := w.Gear(pdu.Key)
+		traits.CyclesItself = traits.CyclesItself && (p.Means == ByOutlet && gear.CyclesItself || p.Means == ByOutput && p.Hold <= gear.OutputCycles)
 		if !ok || p.OurPath != nil || p.Means == ByCommand {
 			continue
 		}
 		if dark[pdu.Key] && (p.cuts() || pdu.Key != p.Device) || endpoints[estate.EndpointID{Device: pdu.Key, Name: ep.Name}] || dark[w.Estate.Standpoint] {
 			p.OurPath = &OurPath{Gear: pdu.Key, Via: via(w.Estate, pdu.Key, ep.Name, dark)}
 		}
+	}
+	if p.Means == ByOutput && p.OurPath == nil && w.Evidence.Supplies[p.Device].Control.What == "system" {
+		p.OurPath = &OurPath{Gear: p.Device, Via: p.Device} // its card goes down with it
 	}
 	if p.OurPath != nil && dark[p.OurPath.Gear] {
 		traits.CyclesItself = false // it would be without power itself

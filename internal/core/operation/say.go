@@ -200,7 +200,7 @@ func (p *Preview) sayWays(add adder) {
 // words names a means as part of a sentence.
 func (m Means) words() string {
 	return map[Means]string{
-		ByCommand: "its command line", ByChassis: "its chassis", ByWake: "a magic packet", ByPanel: "its front panel", ByPoE: "its PoE port", ByOutlet: "its outlets",
+		ByCommand: "its command line", ByChassis: "its chassis", ByWake: "a magic packet", ByPanel: "its front panel", ByPoE: "its PoE port", ByOutput: "its output", ByOutlet: "its outlets",
 	}[m]
 }
 

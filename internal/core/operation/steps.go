@@ -99,7 +99,7 @@ func (o *Operation) notOpened(s *Step, at time.Time) []Command {
 	case s.State == Checking && s.After == nil:
 		note = "whether " + thing(s.Outlet) + " went off could not be read back"
 	case s.State == Checking && o.draws(*s.After) && s.Outlet.Port != estate.ChassisPort:
-		note = fmt.Sprintf("still drawing %.1f W: the outlet did not open", s.After.W)
+		note = fmt.Sprintf("still drawing %.1f W: %s did not open", s.After.W, thing(s.Outlet))
 	case s.State == Checking:
 		note = thing(s.Outlet) + " is still reported on: it did not go off"
 	case s.MaySent:

@@ -39,7 +39,7 @@ func (f Failover) Holds() bool {
 func (w World) IfLost(k estate.Key) Failover {
 	cut := map[estate.End]bool{}
 	if d := w.Estate.Device(k); d != nil {
-		ends(cut, d)
+		mark(cut, d.Gives())
 	}
 	f := w.ifCut(cut, map[estate.Key]bool{k: true})
 	f.Lost = k
@@ -49,9 +49,7 @@ func (w World) IfLost(k estate.Key) Failover {
 // IfCut works out what happens when some outlets are switched off.
 func (w World) IfCut(outlets []estate.End) Failover {
 	cut := map[estate.End]bool{}
-	for _, end := range outlets {
-		cut[end] = true
-	}
+	mark(cut, outlets)
 	return w.ifCut(cut, map[estate.Key]bool{})
 }
 
@@ -97,18 +95,17 @@ func (w World) Without() map[estate.End]bool {
 		}
 	}
 	for i := range w.Estate.Devices {
-		if d := &w.Estate.Devices[i]; gives(d) && verdict.Powerless(w.Estate, w.Evidence, d.Key, w.Now) {
-			ends(none, d)
+		d := &w.Estate.Devices[i]
+		if gives(d) && (verdict.Powerless(w.Estate, w.Evidence, d.Key, w.Now) || verdict.OutputOff(w.Evidence, d, w.Now)) {
+			mark(none, d.Gives())
 		}
 	}
 	return none
 }
 
-// ends adds all that a device gives power through.
-func ends(cut map[estate.End]bool, d *estate.Device) {
-	cut[estate.End{Device: d.Key}] = true
-	for _, o := range d.Outlets {
-		cut[estate.End{Device: d.Key, Port: o.Port()}] = true
+func mark(in map[estate.End]bool, ends []estate.End) {
+	for _, end := range ends {
+		in[end] = true
 	}
 }
 

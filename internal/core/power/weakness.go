@@ -55,7 +55,7 @@ func (w World) rescuers(d *estate.Device) []Weakness {
 // darkWith is what goes dark when a device does.
 func (w World) darkWith(k estate.Key) map[estate.Key]bool {
 	cut := map[estate.End]bool{}
-	ends(cut, w.Estate.Device(k))
+	mark(cut, w.Estate.Device(k).Gives())
 	dark := map[estate.Key]bool{}
 	for _, l := range w.Estate.LosesPower(cut) {
 		if l.Dark {

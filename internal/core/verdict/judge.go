@@ -104,8 +104,13 @@ func (j *judge) device(d *estate.Device) Verdict {
 	if doing := j.ev.Operating[d.Key]; doing != "" {
 		return Verdict{State: Waking, Reasons: append([]Reason{{Stance: For, Text: doing}}, h.reasons...)}
 	}
-	if park, ok := j.ev.Parked[d.Key]; ok && !h.answers && p.state != powerYes {
+	// The card of a UPS answers while its output is off.
+	output := OutputOff(j.ev, d, j.now)
+	if park, ok := j.ev.Parked[d.Key]; ok && (output || !h.answers && p.state != powerYes) {
 		text := "switched off by " + park.By
+		if output {
+			text = "its output was " + text
+		}
 		if park.Why != "" {
 			text += ": " + park.Why
 		}

@@ -40,6 +40,13 @@ func (j *judge) supply(d *estate.Device) (Supply, bool) {
 	return s, known && ok && Fresh(ep, s.At, j.now)
 }
 
+// OutputOff says whether a UPS is known to give nothing.
+func OutputOff(ev *Evidence, d *estate.Device, now time.Time) bool {
+	j := &judge{ev: ev, now: now}
+	s, fresh := j.supply(d)
+	return d.Supply != nil && fresh && s.Source == reading.SourceNone
+}
+
 // supplyTroubles says what is wrong with a UPS.
 func (j *judge) supplyTroubles(d *estate.Device, strain func(Severity, Reason)) {
 	s, fresh := j.supply(d)

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
@@ -273,12 +274,19 @@ func (g *Garage) Traits(e *estate.Estate, pdu estate.Key) operation.GearTraits {
 	if d := e.Device(pdu); d != nil {
 		if ep, ok := d.CardEndpoint(); ok {
 			if p, err := profile.Find(ep.Profile); err == nil {
-				return operation.GearTraits{CyclesItself: p.CyclesItself(), RestartsItself: p.Restart != nil, Settle: p.Settle()}
+				t := operation.GearTraits{CyclesItself: p.CyclesItself(), RestartsItself: p.Restart != nil, Settle: p.Settle()}
+				if d.Supply != nil {
+					t.OutputCycles, t.Settle = gear.CyclesAtMost, max(t.Settle, outputSettle)
+				}
+				return t
 			}
 		}
 	}
 	return operation.GearTraits{}
 }
+
+// outputSettle is how long a UPS may take to carry out a command to its output.
+const outputSettle = 5 * time.Second
 
 // drop closes a driver, with the lock held.
 func (g *Garage) drop(id estate.EndpointID) {

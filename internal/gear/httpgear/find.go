@@ -116,8 +116,12 @@ func (v *visit) lookup(p *profile.Profile, places map[int]any) gear.Lookup {
 			return "", false
 		}
 		if x.Find != "" {
-			m := compiled(strings.ReplaceAll(x.Find, "{n}", n)).FindSubmatch(pg.text)
-			if m == nil {
+			re := compiled(strings.ReplaceAll(x.Find, "{n}", n))
+			if re == nil {
+				return "", false
+			}
+			m := re.FindSubmatch(pg.text)
+			if len(m) < 2 {
 				return "", false
 			}
 			return gear.Clean(string(m[1])), true
@@ -129,11 +133,16 @@ func (v *visit) lookup(p *profile.Profile, places map[int]any) gear.Lookup {
 
 var expressions sync.Map // pattern → *regexp.Regexp: profiles are few and do not change
 
+// compiled is nil for what is no pattern: one that is sound with one number in it
+// need not be so with another.
 func compiled(pattern string) *regexp.Regexp {
 	if re, ok := expressions.Load(pattern); ok {
 		return re.(*regexp.Regexp)
 	}
-	re := regexp.MustCompile(pattern) // the profile has been checked
+	re, err := regexp.Compile(pattern)
+	if err != nil {
+		re = nil
+	}
 	expressions.Store(pattern, re)
 	return re
 }

@@ -15,7 +15,6 @@ package snmpgear
 import (
 	"context"
 	"fmt"
-	"strings"
 	"time"
 
 	"plumbbob/internal/gear"
@@ -96,9 +95,6 @@ func (d *Driver) Close() error {
 	return nil
 }
 
-// Identity is what an agent says that it is.
-type Identity struct{ Description, ObjectID, Name string }
-
 const (
 	sysDescr    = "1.3.6.1.2.1.1.1.0"
 	sysObjectID = "1.3.6.1.2.1.1.2.0"
@@ -106,8 +102,8 @@ const (
 )
 
 // Identify asks an agent what it is (SNMPv2-MIB, RFC 3418).
-func (d *Driver) Identify(ctx context.Context) (Identity, error) {
-	var id Identity
+func (d *Driver) Identify(ctx context.Context) (gear.Identity, error) {
+	var id gear.Identity
 	err := d.read.use(ctx, func() error {
 		got, err := d.read.get([]string{sysDescr, sysObjectID, sysName})
 		if err != nil {
@@ -118,11 +114,6 @@ func (d *Driver) Identify(ctx context.Context) (Identity, error) {
 		return nil
 	})
 	return id, err
-}
-
-// Fits says whether an agent is one that a profile is for.
-func (id Identity) Fits(p *profile.Profile) bool {
-	return p.Matches == "" || id.ObjectID == p.Matches || strings.HasPrefix(id.ObjectID, p.Matches+".")
 }
 
 func (d *Driver) unsupported(what string) error {

@@ -1,11 +1,13 @@
 package snmpgear
 
 import (
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"plumbbob/demo"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/reading"
 	"plumbbob/internal/gear"
@@ -97,10 +99,12 @@ func TestUPSCommands(t *testing.T) {
 	do(gear.SupplyCommand{Do: gear.TestAbort})
 	result("aborted")
 
-	do(gear.SupplyCommand{Do: gear.SupplyShutdown, In: time.Hour})
+	require.Error(t, c.CommandSupply(t.Context(), gear.SupplyCommand{Do: gear.SupplyCancel}), "nothing counts down")
+	require.NoError(t, l.Countdown("tamsin-ups", time.Hour))
 	require.NotNil(t, supplyOfLab(t, u).Control.ShutdownIn)
 	do(gear.SupplyCommand{Do: gear.SupplyCancel})
 	require.Nil(t, supplyOfLab(t, u).Control.ShutdownIn)
+
 	do(gear.SupplyCommand{Do: gear.SupplyAutoStart, On: false})
 	require.False(t, *supplyOfLab(t, u).Control.AutoRestart)
 	do(gear.SupplyCommand{Do: gear.SupplyAutoStart, On: true})
@@ -108,6 +112,28 @@ func TestUPSCommands(t *testing.T) {
 
 	err := part[gear.SupplyControl](t, on(t, l, "tamsin-ups", lab.ReadSecret)).CommandSupply(t.Context(), gear.SupplyCommand{Do: gear.TestQuick})
 	require.Equal(t, gear.NotPermitted, gear.KindOf(err))
+}
+
+// TestTheOutputOfAUPS: told at once, and seen by what it gives.
+func TestTheOutputOfAUPS(t *testing.T) {
+	// Our way to it hangs on something else, so that it can be seen throughout.
+	l := labtest.Start(t, labtest.Options{Speed: 20, Text: strings.ReplaceAll(demo.Estate(demo.Addresses{Loopback: demo.Default.Loopback, NoEcho: true}), "[tamsin-pdu/1]", "[utility]")})
+	d := on(t, l, "tamsin-ups", lab.V3Secret)
+	u, c := part[gear.Supply](t, d), part[gear.SupplyControl](t, d)
+	output := part[gear.Output](t, d)
+	is := func(want string) {
+		t.Helper()
+		require.Eventually(t, func() bool { return supplyOfLab(t, u).State() == want }, 30*time.Second, 20*time.Millisecond, want)
+	}
+	require.NoError(t, output.SwitchOutput(t.Context(), false))
+	is("output off")
+	require.Error(t, c.CommandSupply(t.Context(), gear.SupplyCommand{Do: gear.SupplyCancel}), "what is off is not taken back by that")
+	require.NoError(t, output.SwitchOutput(t.Context(), true))
+	is("on line")
+	require.NoError(t, output.CycleOutput(t.Context(), 30*time.Second))
+	is("output off")
+	require.Error(t, c.CommandSupply(t.Context(), gear.SupplyCommand{Do: gear.SupplyCancel}), "a reboot that is forgotten would leave it off")
+	is("on line")
 }
 
 // TestPoE: a port is switched like an outlet, and it shows whether something

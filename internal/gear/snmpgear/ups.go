@@ -9,6 +9,7 @@ import (
 
 	"github.com/gosnmp/gosnmp"
 
+	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/reading"
 	"plumbbob/internal/gear"
 )
@@ -41,6 +42,7 @@ type supply struct{ *Driver }
 var (
 	_ gear.Supply        = (*supply)(nil)
 	_ gear.SupplyControl = (*supply)(nil)
+	_ gear.Output        = (*supply)(nil)
 )
 
 // scalars lists the objects of a group from .1.0 to .last.0.
@@ -247,23 +249,11 @@ var tests = map[string]int{gear.TestAbort: 2, gear.TestGeneral: 3, gear.TestQuic
 // CommandSupply tells the UPS one thing, and reads it back.
 func (d *supply) CommandSupply(ctx context.Context, c gear.SupplyCommand) error {
 	return d.write.use(ctx, func() error {
-		s := int(c.In.Seconds())
 		switch c.Do {
 		case gear.TestGeneral, gear.TestQuick, gear.TestDeep, gear.TestAbort:
 			return d.test(tests[c.Do])
-		case gear.SupplyShutdown:
-			return d.countdown(2, s)
-		case gear.SupplyStartup:
-			return d.countdown(3, s)
-		case gear.SupplyReboot:
-			return d.countdown(4, s)
 		case gear.SupplyCancel:
-			for _, n := range []int{2, 3, 4} {
-				if err := d.countdown(n, -1); err != nil {
-					return err
-				}
-			}
-			return nil
+			return d.cancel()
 		case gear.SupplyAutoStart:
 			v := 2
 			if c.On {
@@ -290,21 +280,43 @@ func (d *supply) test(n int) error {
 	return d.write.set(0, integer(lock, got.integer(lock)), id)
 }
 
-// countdown starts a time, or with -1 stops it. A UPS may round it, and it has
-// begun to run when it is read back.
-func (d *supply) countdown(n, seconds int) error {
-	oid := instance(upsControl, n, 0)
-	if err := d.write.set(0, integer(oid, seconds)); err != nil {
-		return err
+// The countdowns of upsControl. Each is -1 while it does not run.
+const (
+	upsShutdown = 2 // upsShutdownAfterDelay
+	upsStartup  = 3 // upsStartupAfterDelay
+	upsReboot   = 4 // upsRebootWithDuration
+)
+
+// SwitchOutput has the output go on or off at once.
+func (d *supply) SwitchOutput(ctx context.Context, on bool) error {
+	n := upsShutdown
+	if on {
+		n = upsStartup
 	}
-	got, err := d.write.get([]string{oid})
+	return d.write.use(ctx, func() error { return d.write.set(0, integer(instance(upsControl, n, 0), 0)) })
+}
+
+// CycleOutput has the output go off at once, and come on by itself.
+func (d *supply) CycleOutput(ctx context.Context, hold time.Duration) error {
+	seconds := int(min(hold, gear.CyclesAtMost).Seconds())
+	return d.write.use(ctx, func() error { return d.write.set(0, integer(instance(upsControl, upsReboot, 0), seconds)) })
+}
+
+// cancel takes back a shutdown that counts down. What is to come on is left to
+// come on: a UPS that forgets a reboot, or a start, leaves its output off for good.
+func (d *supply) cancel() error {
+	shutdown, source := instance(upsControl, upsShutdown, 0), instance(upsOutput, 1, 0)
+	got, err := d.write.get([]string{shutdown, source})
 	if err != nil {
 		return err
 	}
-	if is := got.integer(oid); (is >= 0) != (seconds >= 0) && seconds != 0 {
-		return unkept(d.o.Name, "the command")
+	if word(outputSource, got.integer(source)) == string(reading.SourceNone) {
+		return &gear.Error{Kind: gear.Unsupported, Outcome: operation.NotSent, Text: fmt.Sprintf("the output of %s is off: there is nothing to be taken back; plumb on switches it on", d.o.Name)}
 	}
-	return nil
+	if got.integer(shutdown) < 0 {
+		return &gear.Error{Kind: gear.Unsupported, Outcome: operation.NotSent, Text: fmt.Sprintf("no shutdown of %s counts down: there is nothing to be taken back", d.o.Name)}
+	}
+	return d.keeps(shutdown, -1, "that its shutdown is taken back")
 }
 
 // keeps writes a setting and reads it back.

@@ -1393,7 +1393,18 @@ export interface components {
             verdict: components["schemas"]["Verdict"];
             explains: string[];
         };
+        /** @description one thing that is wrong with the service itself, such as a record that cannot be read */
+        ServiceAilment: {
+            name: string;
+            text: string;
+            /** @description somebody should look at it now */
+            grave: boolean;
+            /** Format: date-time */
+            since: string;
+        };
         Board: {
+            /** @description what ails the service itself */
+            service: components["schemas"]["ServiceAilment"][];
             estate: string;
             /** @description the id of the newest event: the stream goes on from here */
             event: string;
@@ -1485,7 +1496,7 @@ export interface components {
          * @description through what an operation acts, the gentlest first; endpoint is that of a restart, and cannot be chosen
          * @enum {string}
          */
-        Means: "command" | "chassis" | "wake" | "panel" | "poe" | "outlet" | "endpoint";
+        Means: "command" | "chassis" | "wake" | "panel" | "poe" | "output" | "outlet" | "endpoint";
         /** @enum {string} */
         OperationState: "running" | "done" | "failed" | "cancelled";
         Intent: {
@@ -2108,15 +2119,14 @@ export interface components {
             to: number;
         };
         SupplyCommand: {
-            /** @enum {string} */
-            do: "test" | "quick-test" | "deep-test" | "abort-test" | "shutdown" | "startup" | "reboot" | "cancel" | "auto-restart";
-            /** @description until it happens; of a reboot, how long the output stays off */
-            seconds?: number;
+            /**
+             * @description what leaves its output alone; that is switched by operations with the means output
+             * @enum {string}
+             */
+            do: "test" | "quick-test" | "deep-test" | "abort-test" | "cancel" | "auto-restart";
             /** @description of auto-restart */
             on?: boolean;
             why?: string;
-            /** @description of what cuts the output: the key of the UPS, typed */
-            name?: string;
         };
         OutletChange: {
             name?: string;

@@ -1,6 +1,6 @@
 import { type QueryClient, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useSyncExternalStore } from 'react'
-import type { Board, DeviceSummary, Draw, Group, Operation, Trouble } from './client'
+import type { Board, DeviceSummary, Draw, Group, Operation, ServiceAilment, Trouble } from './client'
 import { boardQuery } from './hooks'
 
 /** How the stream of changes is doing, for the corner of the page. */
@@ -111,6 +111,7 @@ class Stream {
       refresh(client, 'power')
     })
     on<Trouble[]>('trouble', (trouble) => client.setQueryData<Board>(['board'], (b) => b && { ...b, trouble }))
+    on<ServiceAilment[]>('service', (service) => client.setQueryData<Board>(['board'], (b) => b && { ...b, service }))
     on<Operation>('operation', (o) => {
       client.setQueryData(['operation', o.id], o)
       // What was seen afterwards comes only when it is asked for.

@@ -1,11 +1,11 @@
 import { memo, useMemo, useRef, useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
-import type { Board, DeviceSummary, Site, Trouble, VerdictState } from '../api/client'
+import type { Board, DeviceSummary, ServiceAilment, Site, Trouble, VerdictState } from '../api/client'
 import { useBoard } from '../api/hooks'
 import { MiniLines } from '../marks/lines'
 import { ink, Mark, words, wrongFirst } from '../marks/Mark'
 import { PickedBar, type Picking, PickSite, Underway, usePicking } from '../parts/picking'
-import { actionName, actionsFor, diagnosis, switchedOutlets } from '../parts/say'
+import { actionName, actionsFor, capital, diagnosis, switchedOutlets } from '../parts/say'
 import { Ago, age, clock, useNow, watts } from '../parts/time'
 import { Button, Loading, Spark, Wrong } from '../parts/ui'
 
@@ -103,6 +103,7 @@ function Troubles({ board }: { board: Board }) {
   const shelved = board.trouble.length - loud.length
   return (
     <div className="mt-3 flex flex-col gap-2 empty:hidden max-sm:px-3.5">
+      {board.service.length > 0 && <Ailing list={board.service} />}
       {loud.slice(0, inFull).map((t) => (
         <TroublePanel key={t.device} trouble={t} board={board} />
       ))}
@@ -113,6 +114,27 @@ function Troubles({ board }: { board: Board }) {
         </Link>
       )}
     </div>
+  )
+}
+
+/** What ails the service itself: then its records, or this board, may lack something. */
+function Ailing({ list }: { list: ServiceAilment[] }) {
+  const grave = list.some((a) => a.grave)
+  return (
+    <section
+      aria-label="What ails the service"
+      className={`rounded-md border border-rule border-l-4 bg-panel px-3 py-2 ${grave ? 'border-l-hung' : 'border-l-strained'}`}
+    >
+      <h2 className="font-semibold">The service itself is not well</h2>
+      <ul>
+        {list.slice(0, inFull).map((a) => (
+          <li key={a.name} className={a.grave ? '' : 'text-ink2'}>
+            {capital(a.text)}.
+          </li>
+        ))}
+      </ul>
+      {list.length > inFull && <p className="text-ink2">And {list.length - inFull} more: plumb board lists them.</p>}
+    </section>
   )
 }
 

@@ -14,7 +14,7 @@ import { At, watts } from './time'
 import { Button, Loading } from './ui'
 
 const kinds: OperationKind[] = ['on', 'off', 'cycle', 'shutdown', 'reset', 'nmi', 'sleep', 'press', 'restart']
-const allMeans: Means[] = ['command', 'chassis', 'wake', 'panel', 'poe', 'outlet']
+const allMeans: Means[] = ['command', 'chassis', 'wake', 'panel', 'poe', 'output', 'outlet']
 
 /**
  * The panel for power actions. It lives in the address (?act=cycle&on=DEVICE,
@@ -253,6 +253,7 @@ const meansNames: Record<Means, string> = {
   wake: 'a magic packet',
   panel: 'its front panel',
   poe: 'its PoE port',
+  output: 'its output',
   outlet: 'its outlets',
   endpoint: '',
 }

@@ -41,7 +41,12 @@ export function outletNumbers(outlets: string[]): string {
   return ns.length === 1 ? `${word} ${ns[0]}` : `${word}s ${ns.join(' and ')}`
 }
 
-const things: Partial<Record<Means, string>> = { chassis: ' the chassis', panel: ' by its front panel', wake: '' }
+const things: Partial<Record<Means, string>> = {
+  chassis: ' the chassis',
+  panel: ' by its front panel',
+  output: ' its output',
+  wake: '',
+}
 
 /** "Cycle outlet 3", "Cycle the chassis", "Shut down". */
 export function actionName(kind: OperationKind, means: Means, outlets: string[]): string {

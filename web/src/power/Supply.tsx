@@ -1,8 +1,7 @@
-import { useState } from 'react'
 import type { NamedText, PhaseReading, Supply, SupplyBrief, SupplyCommand } from '../api/client'
 import { useCommandSupply, useSupply } from '../api/hooks'
 import { At } from '../parts/time'
-import { Button, Card, Facts } from '../parts/ui'
+import { Button, ButtonLink, Card, Facts } from '../parts/ui'
 import { Gauge } from './Gauge'
 
 const tone: Record<SupplyBrief['level'], string> = {
@@ -102,7 +101,7 @@ function Whole({ supply: s, zone }: { supply: Supply; zone: string }) {
       {s.brief.shed && s.brief.shed.length > 0 && (
         <p className="mt-2 text-ink2">Hangs on it and is not essential: {s.brief.shed.join(', ')}.</p>
       )}
-      <Tell device={s.brief.device} />
+      <Tell device={s.brief.device} off={s.brief.state === 'output off'} />
       <div className="mt-3 grid grid-cols-2 gap-x-8 max-md:grid-cols-1">
         <Facts rows={rows.filter(([, v]) => v !== '')} className="content-start" />
         <Discharges supply={s} zone={zone} />
@@ -149,12 +148,10 @@ function phases(name: string, list: PhaseReading[]): [string, string][] {
   ])
 }
 
-/** What a UPS can be told. What takes its output away wants its name typed. */
-function Tell({ device }: { device: string }) {
+/** What a UPS can be told; its output is switched like any other source of power. */
+function Tell({ device, off }: { device: string; off: boolean }) {
   const tell = useCommandSupply(device)
-  const [cut, setCut] = useState<'shutdown' | 'reboot'>()
-  const [typed, setTyped] = useState('')
-  const say = (body: SupplyCommand) => tell.mutate(body, { onSuccess: () => setCut(undefined) })
+  const say = (body: SupplyCommand) => tell.mutate(body)
   return (
     <div className="mt-3">
       <div className="flex flex-wrap gap-2">
@@ -167,45 +164,21 @@ function Tell({ device }: { device: string }) {
         <Button disabled={tell.isPending} onClick={() => say({ do: 'cancel' })}>
           Take back what counts down
         </Button>
-        <Button onClick={() => setCut('reboot')}>Reboot its output…</Button>
-        <Button onClick={() => setCut('shutdown')}>Shut its output down…</Button>
+        {off ? (
+          <ButtonLink to={`?act=on&on=${device}`}>Switch its output on…</ButtonLink>
+        ) : (
+          <>
+            <ButtonLink to={`?act=cycle&on=${device}`}>Cycle its output…</ButtonLink>
+            <ButtonLink to={`?act=off&on=${device}`}>Switch its output off…</ButtonLink>
+          </>
+        )}
       </div>
-      {cut && (
-        <form
-          className="mt-2 rounded-md border border-rule2 border-l-4 border-l-hung p-3"
-          onSubmit={(e) => {
-            e.preventDefault()
-            say({ do: cut, seconds: 30, name: typed })
-          }}
-        >
-          <p>
-            {cut === 'shutdown'
-              ? 'In 30 s this takes down all that hangs on it, until it is started again.'
-              : 'This takes down all that hangs on it for 30 s.'}
-          </p>
-          <label className="mt-2 block">
-            Type <b>{device}</b> to go on
-            <input
-              value={typed}
-              onChange={(e) => setTyped(e.target.value)}
-              autoComplete="off"
-              className="mt-1 block w-full rounded-md border border-rule2 bg-paper px-2 py-1 max-sm:min-h-11"
-            />
-          </label>
-          <div className="mt-2 flex gap-2">
-            <Button type="submit" tone="strong" disabled={typed !== device || tell.isPending}>
-              {cut === 'shutdown' ? 'Shut its output down' : 'Reboot its output'}
-            </Button>
-            <Button onClick={() => setCut(undefined)}>Leave it on</Button>
-          </div>
-        </form>
-      )}
       {tell.isError && (
         <p role="alert" className="mt-2 text-hung">
           {tell.error.message}
         </p>
       )}
-      {tell.isSuccess && !cut && <p className="mt-2 text-ink2">It has been told, and what it says now stands below.</p>}
+      {tell.isSuccess && <p className="mt-2 text-ink2">It has been told, and what it says now stands below.</p>}
     </div>
   )
 }

@@ -1,0 +1,199 @@
+// Package internal_test holds the rooms to what each may know of the others.
+package internal_test
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// A rule is what a room may import of the project, and why it is so. A name that
+// ends in a slash stands for all that is below it.
+type rule struct {
+	may []string
+	why string
+}
+
+// rules are by room; the longest that fits counts.
+var rules = map[string]rule{
+	"core/":           {[]string{"core/"}, "computation knows nothing of what it is used by"},
+	"wire/":           {[]string{"wire/"}, "a protocol stands for itself: it knows neither devices nor records"},
+	"gear":            {[]string{"core/", "profile"}, "what gear can do, without any gear"},
+	"gear/":           {[]string{"core/", "gear", "profile", "secret", "wire/"}, "a driver knows its own protocol, and no other driver"},
+	"gear/garage":     {[]string{"core/", "gear", "gear/", "profile", "secret", "wire/wol"}, "the one place that knows every driver"},
+	"profile":         {[]string{"../profiles"}, "data, and its format"},
+	"estatefile":      {[]string{"core/", "profile"}, "a file format"},
+	"calendar":        {nil, "a file format"},
+	"password":        {nil, "one algorithm"},
+	"secret":          {nil, "one algorithm"},
+	"stream":          {nil, "a queue"},
+	"browser":         {nil, "of tests"},
+	"health":          {nil, "a list, for every room that finds something wrong with the service"},
+	"store":           {[]string{"core/", "health"}, "records know what is recorded, and nobody who records"},
+	"store/":          {[]string{"store", "store/"}, "the private server, and the tests' own"},
+	"watch":           {[]string{"core/", "gear", "gear/garage", "profile", "wire/icmp"}, "it asks gear, keeps nothing and decides nothing"},
+	"hint":            {[]string{"core/", "wire/"}, "it only has gear asked sooner"},
+	"keep":            {[]string{"core/", "gear", "health", "store", "watch"}, "it takes in what watch hears; it never touches gear"},
+	"act":             {[]string{"calendar", "core/", "gear", "gear/garage", "health", "keep", "store", "watch"}, "the only room that changes gear"},
+	"incidents":       {[]string{"core/", "health", "keep", "store"}, "a book about what is believed"},
+	"tell":            {[]string{"core/", "store", "wire/syslog"}, "it sends what is on record"},
+	"api":             {[]string{"act", "api/contract", "calendar", "core/", "estatefile", "gear", "health", "incidents", "keep", "password", "profile", "secret", "store", "stream", "watch"}, "the edge asks rooms: no driver, no garage, no protocol"},
+	"api/contract":    {nil, "generated"},
+	"client":          {[]string{"api/contract", "core/estate", "core/journal", "core/verdict", "estatefile", "profile", "secret"}, "it knows the service by its contract alone"},
+	"service":         {[]string{"act", "api", "core/", "estatefile", "gear", "gear/garage", "gear/sshgear", "health", "hint", "incidents", "keep", "password", "profile", "secret", "store", "store/mariadb", "stream", "tell", "watch", "wire/icmp", "wire/syslog"}, "it puts the rooms together"},
+	"daemon":          {[]string{"../demo", "../web", "client", "core/", "estatefile", "keep", "lab", "password", "service", "store", "wire/icmp"}, "a command line"},
+	"lab":             {[]string{"core/estate", "lab/bmc", "secret", "wire/"}, "gear of its own: it knows no driver and no room"},
+	"lab/bmc":         {[]string{"wire/"}, "a controller knows nothing of the estate"},
+	"lab/bmc/bmctest": {[]string{"lab/bmc", "wire/ipmi"}, "of tests"},
+	"lab/labtest":     {[]string{"../demo", "core/estate", "estatefile", "lab"}, "of tests"},
+}
+
+// ruleFor is the rule of a room: its own, or that of all below a name.
+func ruleFor(room string) (rule, bool) {
+	if r, ok := rules[room]; ok {
+		return r, true
+	}
+	for at := room; at != "."; {
+		at = filepath.Dir(at)
+		if r, ok := rules[at+"/"]; ok {
+			return r, true
+		}
+	}
+	return rule{}, false
+}
+
+func allows(r rule, room, name string) bool {
+	return slices.ContainsFunc(r.may, func(may string) bool {
+		return name == may || strings.HasSuffix(may, "/") && strings.HasPrefix(name, may) || name == room
+	})
+}
+
+// each parses every source file that is no test.
+func each(t *testing.T, f func(room, path string, file *ast.File, set *token.FileSet)) {
+	t.Helper()
+	err := filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		set := token.NewFileSet()
+		file, err := parser.ParseFile(set, path, nil, 0)
+		if err == nil {
+			f(filepath.Dir(path), path, file, set)
+		}
+		return err
+	})
+	require.NoError(t, err)
+}
+
+func TestRoomsKnowOnlyWhatTheyMay(t *testing.T) {
+	seen := map[string]bool{}
+	each(t, func(room, path string, file *ast.File, _ *token.FileSet) {
+		seen[room] = true
+		r, ok := ruleFor(room)
+		require.True(t, ok, "the room %s has no rule: say in this table what it may import, and why", room)
+		for _, i := range file.Imports {
+			name, ours := strings.CutPrefix(strings.Trim(i.Path.Value, `"`), "plumbbob/")
+			if !ours {
+				continue
+			}
+			if inside, ok := strings.CutPrefix(name, "internal/"); ok {
+				name = inside
+			} else {
+				name = "../" + name
+			}
+			require.True(t, allows(r, room, name), "%s imports %s: %s", path, name, r.why)
+		}
+	})
+	for room := range rules {
+		if !strings.HasSuffix(room, "/") {
+			require.True(t, seen[room], "the rule for %s is for a room that is not there", room)
+		}
+	}
+}
+
+// What the core may import of the standard library. Nothing here can do I/O, and of
+// time only what reckons is used.
+var coreImports = []string{
+	"cmp", "container/heap", "crypto/sha256", "encoding/hex", "encoding/json", "errors", "fmt", "maps", "math", "net/netip", "reflect", "slices", "strconv", "strings", "time", "unicode", "unicode/utf8",
+}
+
+// What would be a clock, or a wait, in the core; fmt that prints is output.
+var coreForbids = map[string][]string{
+	"time": {"Now", "Since", "Until", "Sleep", "After", "AfterFunc", "Tick", "NewTimer", "NewTicker", "Local", "LoadLocation"},
+	"fmt":  {"Print", "Printf", "Println", "Scan", "Scanf", "Scanln"},
+}
+
+// TestTheCoreStandsAlone: no clock, no I/O, no goroutine, no channel, no lock, no
+// log, no process, whatever they are reached by.
+func TestTheCoreStandsAlone(t *testing.T) {
+	each(t, func(room, path string, file *ast.File, set *token.FileSet) {
+		if room != "core" && !strings.HasPrefix(room, "core/") {
+			return
+		}
+		for _, wrong := range impure(file, set) {
+			require.Fail(t, "the core has to be pure", wrong)
+		}
+	})
+	for text, want := range map[string]string{
+		"import \"os\"":                                           "imports os",
+		"import \"log/slog\"":                                     "imports log/slog",
+		"import \"sync\"":                                         "imports sync",
+		"import t \"time\"; var x = t.Now()":                      "time.Now",
+		"import \"time\"; var x = time.Now":                       "time.Now",
+		"import \"time\"; func f() { time.Sleep(1) }":             "time.Sleep",
+		"func f() { go f() }":                                     "a goroutine",
+		"var c chan int":                                          "a channel",
+		"import \"fmt\"; func f() { fmt.Println() }":              "fmt.Println",
+		"func f() { println() }":                                  "println",
+		"import \"time\"; func f(t time.Time) { _ = t }":          "",
+		"import \"fmt\"; func f() string { return fmt.Sprint() }": "",
+	} {
+		set := token.NewFileSet()
+		file, err := parser.ParseFile(set, "x.go", "package x; "+text, 0)
+		require.NoError(t, err)
+		require.Contains(t, strings.Join(impure(file, set), "; "), want, text)
+		require.Equal(t, want == "", len(impure(file, set)) == 0, text)
+	}
+}
+
+// impure lists what a file of the core must not have.
+func impure(file *ast.File, set *token.FileSet) (found []string) {
+	add := func(n ast.Node, what string) { found = append(found, set.Position(n.Pos()).String()+": "+what) }
+	named := map[string]string{}
+	for _, i := range file.Imports {
+		name := strings.Trim(i.Path.Value, `"`)
+		if !strings.HasPrefix(name, "plumbbob/") && !slices.Contains(coreImports, name) {
+			add(i, "imports "+name)
+		}
+		as := name[strings.LastIndex(name, "/")+1:]
+		if i.Name != nil {
+			as = i.Name.Name
+		}
+		named[as] = name
+	}
+	ast.Inspect(file, func(n ast.Node) bool {
+		switch n := n.(type) {
+		case *ast.GoStmt:
+			add(n, "a goroutine")
+		case *ast.ChanType:
+			add(n, "a channel")
+		case *ast.SelectorExpr:
+			if x, ok := n.X.(*ast.Ident); ok && slices.Contains(coreForbids[named[x.Name]], n.Sel.Name) {
+				add(n, named[x.Name]+"."+n.Sel.Name)
+			}
+		case *ast.CallExpr:
+			if f, ok := n.Fun.(*ast.Ident); ok && (f.Name == "println" || f.Name == "print") {
+				add(n, f.Name)
+			}
+		}
+		return true
+	})
+	return found
+}
