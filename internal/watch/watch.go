@@ -4,6 +4,8 @@
 //	watch.go     the loop, and who is under close watch
 //	probe.go     one question to a production address: ICMP, TCP, HTTP
 //	endpoint.go  one question to gear: outlets, chassis, sensors, log and sheet
+//	asked.go     what people ask of gear beside that
+//	try.go       gear that is read with a profile for a trial
 package watch
 
 import (
@@ -11,6 +13,7 @@ import (
 	"errors"
 	"math/rand/v2"
 	"sync"
+	"syscall"
 	"time"
 
 	"plumbbob/internal/core/estate"
@@ -18,6 +21,7 @@ import (
 	"plumbbob/internal/core/schedule"
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/gear"
+	"plumbbob/internal/gear/garage"
 	"plumbbob/internal/wire/icmp"
 )
 
@@ -47,6 +51,9 @@ type Sources struct {
 	Pinger  *icmp.Pinger // nil where ICMP is not permitted
 	Open    func(estate.EndpointID) (gear.Driver, error)
 	Observe func(Observation) // called from many goroutines
+	Garage  *garage.Garage    // for what people ask of gear
+
+	Failed func(estate.EndpointID, *gear.PanicError) // told of a driver that panicked; nil: nobody
 }
 
 // subject is what is asked: a probe, or one thing of an endpoint.
@@ -69,7 +76,21 @@ const (
 // setUpEvery is how often what hardly changes is read.
 const setUpEvery = 15 * time.Minute
 
-const maxAsking = 512 // questions on their way at a time
+// How many questions may be on their way at a time: a quarter of the files that the
+// process may open for each lane, within bounds.
+const (
+	leastAsking = 256
+	mostAsking  = 16_384
+)
+
+func room() schedule.Room {
+	n := leastAsking
+	var files syscall.Rlimit
+	if syscall.Getrlimit(syscall.RLIMIT_NOFILE, &files) == nil {
+		n = int(min(max(files.Cur/4, leastAsking), mostAsking))
+	}
+	return schedule.Room{schedule.Well: n, schedule.Doubtful: n}
+}
 
 // Watcher asks. Run owns its state; the other methods hand their wishes to it.
 type Watcher struct {
@@ -79,6 +100,9 @@ type Watcher struct {
 
 // New returns a watcher of nothing.
 func New(from Sources) *Watcher {
+	if from.Failed == nil {
+		from.Failed = func(estate.EndpointID, *gear.PanicError) {}
+	}
 	return &Watcher{from: from, wishes: make(chan func(*loop))}
 }
 
@@ -88,7 +112,6 @@ type loop struct {
 	estate   *estate.Estate
 	plan     *schedule.Plan[subject]
 	answered chan answered
-	asking   int
 }
 
 type answered struct {
@@ -103,9 +126,9 @@ func (w *Watcher) Run(ctx context.Context) error {
 	defer asking.Wait()
 	timer := time.NewTimer(time.Hour)
 	defer timer.Stop()
+	room := room()
 	for {
-		for _, s := range l.plan.Due(time.Now(), maxAsking-l.asking) {
-			l.asking++
+		for _, s := range l.plan.Due(time.Now(), room) {
 			question := l.question(s)
 			asking.Go(func() {
 				ok := question(ctx)
@@ -115,14 +138,13 @@ func (w *Watcher) Run(ctx context.Context) error {
 				}
 			})
 		}
-		if next, ok := l.plan.Next(); ok && l.asking < maxAsking {
+		if next, ok := l.plan.Next(room); ok {
 			timer.Reset(time.Until(next))
 		}
 		select {
 		case <-ctx.Done():
 			return context.Cause(ctx)
 		case a := <-l.answered:
-			l.asking--
 			back := a.ok && a.what == state && !l.plan.Fine(a.subject)
 			l.plan.Answered(a.subject, a.ok, time.Now())
 			if back && a.probe < 0 { // now it can be asked for the rest
@@ -158,13 +180,13 @@ func (w *Watcher) SetEstate(ctx context.Context, e *estate.Estate) {
 			for n, p := range d.Questions() {
 				s := subject{device: d.Key, probe: n}
 				wanted[s] = true
-				l.plan.Set(s, p.Every, time.Now())
+				l.plan.Set(s, p.Every, p.Kind == estate.ICMP, time.Now())
 			}
 			for _, ep := range d.Endpoints {
 				for what, every := range topics(ep) {
 					s := subject{device: d.Key, probe: -1, name: ep.Name, what: what}
 					wanted[s] = true
-					l.plan.Set(s, every, time.Now())
+					l.plan.Set(s, every, false, time.Now())
 				}
 			}
 		}

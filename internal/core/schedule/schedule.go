@@ -25,8 +25,33 @@ const (
 type Plan[K comparable] struct {
 	jitter  func() float64 // 0 to 1
 	entries map[K]*entry[K]
-	queue   queue[K]
+	queues  [Lanes]queue[K]
+	asking  [Lanes]int
+	sent    []asked[K] // the questions of the lane Well that are on their way, the oldest first
 }
+
+// asked is one question that was sent, and of its subject which one that was.
+type asked[K comparable] struct {
+	entry *entry[K]
+	n     int
+	at    time.Time
+}
+
+// A Lane is what subjects share room with. Those that do not answer hold their
+// questions for long, and must not take the room of those that do.
+type Lane uint8
+
+// The lanes.
+const (
+	Well     Lane = iota // answered, or not asked yet
+	Doubtful             // the last question went unanswered, or this one has not been answered soon
+	Free                 // a question needs no room while it waits
+
+	Lanes = 3
+)
+
+// Room is how many questions may be on their way at a time, by lane.
+type Room [Lanes]int
 
 type entry[K comparable] struct {
 	key    K
@@ -35,8 +60,24 @@ type entry[K comparable] struct {
 	misses int
 	fine   bool // its last question was answered
 	close  int  // how many want it under close watch
+	free   bool
 	asking bool
-	at     int // in the queue, -1 while it is being asked
+	n      int  // how often it was asked
+	lane   Lane // that it waits, or is asked, in
+	at     int  // in the queue of its lane, -1 while it is being asked
+}
+
+// queued puts an entry into the queue of its lane.
+func (p *Plan[K]) queued(e *entry[K]) {
+	switch {
+	case e.free:
+		e.lane = Free
+	case e.misses > 0:
+		e.lane = Doubtful
+	default:
+		e.lane = Well
+	}
+	heap.Push(&p.queues[e.lane], e)
 }
 
 // New returns an empty plan. jitter spreads questions and returns 0 to 1.
@@ -45,15 +86,15 @@ func New[K comparable](jitter func() float64) *Plan[K] {
 }
 
 // Set adds a subject, spreading first questions over one interval, or changes
-// how often it is asked.
-func (p *Plan[K]) Set(k K, every time.Duration, now time.Time) {
+// how often it is asked. free says that a question needs no room while it waits.
+func (p *Plan[K]) Set(k K, every time.Duration, free bool, now time.Time) {
 	if e := p.entries[k]; e != nil {
 		e.every = every
 		return
 	}
-	e := &entry[K]{key: k, every: every, next: now.Add(time.Duration(p.jitter() * float64(min(every, 2*time.Second))))}
+	e := &entry[K]{key: k, every: every, free: free, next: now.Add(time.Duration(p.jitter() * float64(min(every, 2*time.Second))))}
 	p.entries[k] = e
-	heap.Push(&p.queue, e)
+	p.queued(e)
 }
 
 // Remove forgets a subject.
@@ -64,7 +105,9 @@ func (p *Plan[K]) Remove(k K) {
 	}
 	delete(p.entries, k)
 	if e.at >= 0 {
-		heap.Remove(&p.queue, e.at)
+		heap.Remove(&p.queues[e.lane], e.at)
+	} else if e.asking {
+		p.asking[e.lane]--
 	}
 }
 
@@ -75,16 +118,42 @@ func (p *Plan[K]) Keys(f func(K)) {
 	}
 }
 
-// Due returns up to most subjects that are to be asked now. Each is taken out
-// until Answered is called for it.
-func (p *Plan[K]) Due(now time.Time, most int) []K {
+// Due returns the subjects that are to be asked now, as far as there is room for
+// them. Each is taken out until Answered is called for it.
+func (p *Plan[K]) Due(now time.Time, room Room) []K {
+	p.late(now)
 	var due []K
-	for len(p.queue) > 0 && len(due) < most && !p.queue[0].next.After(now) {
-		e := heap.Pop(&p.queue).(*entry[K])
-		e.asking = true
-		due = append(due, e.key)
+	for lane := range p.queues {
+		q := &p.queues[lane]
+		for len(*q) > 0 && (p.asking[lane] < room[lane] || Lane(lane) == Free) && !(*q)[0].next.After(now) {
+			e := heap.Pop(q).(*entry[K])
+			e.asking = true
+			e.n++
+			p.asking[lane]++
+			if e.lane == Well {
+				p.sent = append(p.sent, asked[K]{e, e.n, now})
+			}
+			due = append(due, e.key)
+		}
 	}
 	return due
+}
+
+// soon is how long a question of those who are well takes room from the others that
+// are: one that waits for longer is likely to wait for its whole time.
+const soon = time.Second
+
+// late counts what has not been answered soon to those in doubt.
+func (p *Plan[K]) late(now time.Time) {
+	for len(p.sent) > 0 && now.Sub(p.sent[0].at) >= soon {
+		q := p.sent[0]
+		p.sent = p.sent[1:]
+		if e := q.entry; e.asking && e.n == q.n && e.lane == Well && p.entries[e.key] == e {
+			e.lane = Doubtful
+			p.asking[Well]--
+			p.asking[Doubtful]++
+		}
+	}
 }
 
 // Answered says how a question ended, and plans the next one.
@@ -94,6 +163,7 @@ func (p *Plan[K]) Answered(k K, ok bool, now time.Time) {
 		return
 	}
 	e.asking = false
+	p.asking[e.lane]--
 	e.fine = ok
 	if ok {
 		e.misses = 0
@@ -101,7 +171,7 @@ func (p *Plan[K]) Answered(k K, ok bool, now time.Time) {
 		e.misses++
 	}
 	e.next = now.Add(p.wait(e))
-	heap.Push(&p.queue, e)
+	p.queued(e)
 }
 
 // wait is how long until the next question.
@@ -131,7 +201,7 @@ func (p *Plan[K]) Close(k K, on bool, now time.Time) {
 	e.close++
 	if e.at >= 0 {
 		e.next = now
-		heap.Fix(&p.queue, e.at)
+		heap.Fix(&p.queues[e.lane], e.at)
 	}
 }
 
@@ -139,7 +209,7 @@ func (p *Plan[K]) Close(k K, on bool, now time.Time) {
 func (p *Plan[K]) Soon(k K, now time.Time) {
 	if e := p.entries[k]; e != nil && e.at >= 0 && e.next.After(now) {
 		e.next = now
-		heap.Fix(&p.queue, e.at)
+		heap.Fix(&p.queues[e.lane], e.at)
 	}
 }
 
@@ -161,12 +231,20 @@ func (p *Plan[K]) Watched(k K) bool {
 	return e != nil && e.close > 0
 }
 
-// Next says when something is due, or false when nothing is planned.
-func (p *Plan[K]) Next() (time.Time, bool) {
-	if len(p.queue) == 0 {
-		return time.Time{}, false
+// Next says when something for which there is room is due, or false when nothing is.
+func (p *Plan[K]) Next(room Room) (next time.Time, ok bool) {
+	for lane, q := range p.queues {
+		if len(q) > 0 && (p.asking[lane] < room[lane] || Lane(lane) == Free) && (!ok || q[0].next.Before(next)) {
+			next, ok = q[0].next, true
+		}
 	}
-	return p.queue[0].next, true
+	// Where there is none for those who are well, there will be soon.
+	if q := p.queues[Well]; len(q) > 0 && p.asking[Well] >= room[Well] && len(p.sent) > 0 {
+		if at := p.sent[0].at.Add(soon); !ok || at.Before(next) {
+			next, ok = at, true
+		}
+	}
+	return next, ok
 }
 
 // queue is a heap of entries by time.

@@ -12,16 +12,18 @@ var t0 = time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
 
 func middle() float64 { return 0.5 }
 
+var ample = Room{10, 10}
+
 // ask lets a subject be asked and answer for a while, and returns when it was asked.
 func ask(p *Plan[string], k string, ok bool, from time.Time, times int) []time.Duration {
 	var at []time.Duration
 	now := from
 	for range times {
-		next, _ := p.Next()
+		next, _ := p.Next(ample)
 		if next.After(now) {
 			now = next
 		}
-		for _, due := range p.Due(now, 10) {
+		for _, due := range p.Due(now, ample) {
 			p.Answered(due, ok, now)
 		}
 		at = append(at, now.Sub(t0))
@@ -32,11 +34,11 @@ func ask(p *Plan[string], k string, ok bool, from time.Time, times int) []time.D
 
 func TestIntervals(t *testing.T) {
 	p := New[string](middle)
-	p.Set("a", 10*time.Second, t0)
+	p.Set("a", 10*time.Second, false, t0)
 	require.Equal(t, []time.Duration{time.Second, 11 * time.Second, 21 * time.Second}, ask(p, "a", true, t0, 3), "spread at first, then every interval")
 
 	p = New[string](middle)
-	p.Set("a", 10*time.Second, t0)
+	p.Set("a", 10*time.Second, false, t0)
 	at := ask(p, "a", false, t0, 4)
 	require.Equal(t, time.Second, at[2]-at[1], "a silence is confirmed quickly")
 	ask(p, "a", false, t0.Add(at[3]), 60)
@@ -46,7 +48,7 @@ func TestIntervals(t *testing.T) {
 
 func TestCloseWatch(t *testing.T) {
 	p := New[string](middle)
-	p.Set("a", time.Minute, t0)
+	p.Set("a", time.Minute, false, t0)
 	ask(p, "a", true, t0, 1)
 	p.Close("a", true, t0.Add(2*time.Second))
 	p.Close("a", true, t0.Add(2*time.Second)) // by two operations
@@ -56,6 +58,40 @@ func TestCloseWatch(t *testing.T) {
 	require.True(t, p.Watched("a"), "the other still wants it")
 	p.Close("a", false, t0)
 	require.False(t, p.Watched("a"))
+}
+
+// TestTheSilentDoNotTakeTheRoomOfOthers: with hundreds that never answer, and far
+// less room than they would fill, everybody else is asked as if they were not there.
+func TestTheSilentDoNotTakeTheRoomOfOthers(t *testing.T) {
+	asked := func(silent int) map[bool]int {
+		p := New[int](middle)
+		room := Room{60, 60}
+		for i := range 20 {
+			p.Set(i, 10*time.Second, i < 5, t0)
+		}
+		for i := range silent {
+			p.Set(-1-i, 10*time.Second, false, t0)
+		}
+		pending := map[int]time.Time{} // who is being asked, and when that ends
+		count := map[bool]int{}
+		for ms := 0; ms < 120_000; ms += 50 {
+			now := t0.Add(time.Duration(ms) * time.Millisecond)
+			for k, until := range pending {
+				if !until.After(now) {
+					delete(pending, k)
+					p.Answered(k, k >= 0, now)
+				}
+			}
+			for _, k := range p.Due(now, room) {
+				count[k >= 0]++
+				pending[k] = now.Add(map[bool]time.Duration{true: 20 * time.Millisecond, false: 3 * time.Second}[k >= 0])
+			}
+		}
+		return count
+	}
+	alone, among := asked(0), asked(300)
+	require.InDelta(t, alone[true], among[true], 20, "but for the first round, which is everybody's")
+	require.Greater(t, among[false], 300)
 }
 
 func TestNobodyIsAskedTwiceAtATime(t *testing.T) {
@@ -70,7 +106,7 @@ func TestNobodyIsAskedTwiceAtATime(t *testing.T) {
 			switch rapid.IntRange(0, 4).Draw(t, "what") {
 			case 0:
 				if !asking[k] {
-					p.Set(k, time.Second, now)
+					p.Set(k, time.Second, k == "c", now)
 					known[k] = true
 				}
 			case 1:
@@ -81,7 +117,7 @@ func TestNobodyIsAskedTwiceAtATime(t *testing.T) {
 			case 2:
 				p.Close(k, rapid.Bool().Draw(t, "on"), now)
 			default:
-				for _, d := range p.Due(now, 2) {
+				for _, d := range p.Due(now, Room{2, 2}) {
 					require.False(t, asking[d], "%s is being asked", d)
 					asking[d] = true
 				}
