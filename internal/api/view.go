@@ -174,7 +174,7 @@ func (g glance) troubles() []contract.Trouble {
 }
 
 func (g glance) board(event string) contract.Board {
-	out := contract.Board{Estate: g.e.Name, Event: event, Sites: []contract.Site{}, Devices: []contract.DeviceSummary{}, Trouble: g.troubles()}
+	out := contract.Board{Estate: g.e.Name, Event: event, Sites: []contract.Site{}, Devices: []contract.DeviceSummary{}, Trouble: g.troubles(), Service: []contract.ServiceAilment{}}
 	count := map[estate.Key]int{}
 	for i := range g.e.Devices {
 		d := &g.e.Devices[i]

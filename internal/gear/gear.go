@@ -285,6 +285,12 @@ type Answerer interface {
 	Answer(ctx context.Context) error
 }
 
+// Paced is gear that knows how long its answers take: how long a question may take
+// follows that.
+type Paced interface {
+	RoundTrip() time.Duration // 0 before there was an answer
+}
+
 // Identified is gear that says what it is.
 type Identified interface {
 	Identify(ctx context.Context) (Identity, error)

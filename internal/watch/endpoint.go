@@ -15,6 +15,9 @@ import (
 // How long a question to gear may take with all its tries, in time-outs of one.
 const (
 	stateQuestions   = 3
+	stateTrips       = 24 // the same in round trips, where those are long: half of them for others in between
+	sensorTrips      = 2000
+	setUpTrips       = 400
 	sensorQuestions  = 40 // a sweep of a slow controller, with its records at the first time
 	setUpWithin      = 2 * time.Minute
 	nothingToBeAsked = "has nothing that could be asked"
@@ -23,7 +26,7 @@ const (
 // askState asks an endpoint for what tells how things are: outlets or chassis.
 func (w *Watcher) askState(ctx context.Context, id estate.EndpointID, ep estate.Endpoint) bool {
 	o := Observation{Endpoint: &id}
-	return w.ask(ctx, o, stateQuestions*ep.Timeout, func(ctx context.Context, d gear.Driver, o *Observation) error {
+	return w.ask(ctx, o, bound{stateQuestions * ep.Timeout, stateTrips}, func(ctx context.Context, d gear.Driver, o *Observation) error {
 		asked := false
 		if g, ok := gear.As[gear.Outlets](d); ok {
 			asked = true
@@ -70,7 +73,7 @@ func (w *Watcher) askState(ctx context.Context, id estate.EndpointID, ep estate.
 // askSensors asks for readings, and for what is new in the event log.
 func (w *Watcher) askSensors(ctx context.Context, id estate.EndpointID, ep estate.Endpoint) bool {
 	o := Observation{Endpoint: &id, Beside: true}
-	return w.ask(ctx, o, sensorQuestions*ep.Timeout, func(ctx context.Context, d gear.Driver, o *Observation) error {
+	return w.ask(ctx, o, bound{sensorQuestions * ep.Timeout, sensorTrips}, func(ctx context.Context, d gear.Driver, o *Observation) error {
 		if g, ok := gear.As[gear.Sensors](d); ok {
 			got, err := g.ReadSensors(ctx)
 			if err != nil {
@@ -93,7 +96,7 @@ func (w *Watcher) askSensors(ctx context.Context, id estate.EndpointID, ep estat
 // askSetUp asks for what hardly changes: the sheet, and what is weak.
 func (w *Watcher) askSetUp(ctx context.Context, id estate.EndpointID) bool {
 	o := Observation{Endpoint: &id, Beside: true}
-	return w.ask(ctx, o, setUpWithin, func(ctx context.Context, d gear.Driver, o *Observation) error {
+	return w.ask(ctx, o, bound{setUpWithin, setUpTrips}, func(ctx context.Context, d gear.Driver, o *Observation) error {
 		if g, ok := gear.As[gear.Inventory](d); ok {
 			got, err := g.ReadSheet(ctx)
 			if err != nil {
@@ -119,13 +122,27 @@ func (w *Watcher) askSetUp(ctx context.Context, id estate.EndpointID) bool {
 	})
 }
 
+// bound is how long a question may take: some time, or, where they are long, so many
+// round trips.
+type bound struct {
+	time  time.Duration
+	trips int
+}
+
+func (b bound) of(d gear.Driver) time.Duration {
+	if p, ok := gear.As[gear.Paced](d); ok {
+		return max(b.time, time.Duration(b.trips)*p.RoundTrip())
+	}
+	return b.time
+}
+
 // ask opens the driver, asks it, and hands on what came of that.
-func (w *Watcher) ask(ctx context.Context, o Observation, within time.Duration, question func(context.Context, gear.Driver, *Observation) error) bool {
+func (w *Watcher) ask(ctx context.Context, o Observation, within bound, question func(context.Context, gear.Driver, *Observation) error) bool {
 	sent := time.Now()
-	bounded, cancel := context.WithTimeout(ctx, within)
-	defer cancel()
 	driver, err := w.from.Open(*o.Endpoint)
 	if err == nil {
+		bounded, cancel := context.WithTimeout(ctx, within.of(driver))
+		defer cancel()
 		err = gear.Safely(func() error { return question(bounded, driver, &o) })
 	}
 	var failed *gear.PanicError

@@ -49,10 +49,12 @@ func (d *Driver) ReadChassis(ctx context.Context) (reading.Chassis, error) {
 	return c, err
 }
 
-// gone says whether an error is about the controller, and not about one command.
+// gone says whether an error is about the controller, and not about one command: a
+// refusal, a reply that makes no sense, and what we may not do cost that command only.
 func gone(err error) bool {
-	var refused *ipmi.CompletionError
-	return err != nil && !errors.As(err, &refused)
+	_, silent := errors.AsType[*ipmi.SilentError](err)
+	_, shut := errors.AsType[*ipmi.OpenError](err)
+	return silent || shut
 }
 
 func chassisOf(s ipmi.ChassisStatus) reading.Chassis {

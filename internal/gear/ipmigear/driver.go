@@ -13,7 +13,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
 	"sync"
 	"time"
 
@@ -22,6 +21,7 @@ import (
 	"plumbbob/internal/secret"
 	"plumbbob/internal/wire/ipmi"
 	"plumbbob/internal/wire/ipmi/rmcp"
+	"plumbbob/internal/wire/names"
 )
 
 // Options say where a controller is and how it is spoken to.
@@ -119,17 +119,29 @@ func (d *Driver) use(what string, do func(*ipmi.Client) error) error {
 	return sorted
 }
 
-// presentWithin is how long a controller that gave no answer is pinged.
+// presentWithin is how long a controller that gave no answer is pinged, at the least:
+// one that is slow is given the time of some round trips.
 const presentWithin = 400 * time.Millisecond
+
+// RoundTrip is how long an answer usually takes; 0 before there was one.
+func (d *Driver) RoundTrip() time.Duration {
+	d.mu.Lock()
+	c := d.client
+	d.mu.Unlock()
+	return c.RoundTrip()
+}
 
 // present says whether a controller that answers no requests is there at all.
 func (d *Driver) present() bool {
-	ctx, cancel := context.WithTimeout(context.Background(), presentWithin)
+	ctx, cancel := context.WithTimeout(context.Background(), max(presentWithin, 3*d.RoundTrip()))
 	defer cancel()
 	d.mu.Lock()
 	address := d.address
 	d.mu.Unlock()
-	_, err := ipmi.Ping(ctx, address)
+	address, err := names.Default.HostPort(ctx, address)
+	if err == nil {
+		_, err = ipmi.Ping(ctx, address)
+	}
 	return err == nil
 }
 
@@ -149,10 +161,14 @@ func (d *Driver) sort(what string, err error) *gear.Error {
 		return d.sortOpen(failed, say)
 	}
 	if silent, ok := errors.AsType[*ipmi.SilentError](err); ok {
-		if silent.Sent {
-			return say(gear.Unreachable, operation.Unclear, "its controller does not answer")
+		text, outcome := "its controller does not answer", operation.NotSent
+		if shut, ok := errors.AsType[*ipmi.RefusalError](silent.Err); ok {
+			text = d.shut(shut)
 		}
-		return say(gear.Unreachable, operation.NotSent, "its controller does not answer")
+		if silent.Sent {
+			outcome = operation.Unclear
+		}
+		return say(gear.Unreachable, outcome, "%s", text)
 	}
 	if p, ok := errors.AsType[*ipmi.PrivilegeError](err); ok {
 		return say(gear.NotPermitted, operation.NotSent, "user %q on its controller may do only what a %s may: give it the privilege %q", d.o.Secret.User, p.Has, p.Needs)
@@ -163,10 +179,18 @@ func (d *Driver) sort(what string, err error) *gear.Error {
 	if n, ok := errors.AsType[*ipmi.NotTakenError](err); ok {
 		return say(gear.Malformed, operation.Accepted, "its controller accepted it, but %s reads back as %s, not as %s", n.What, n.Got, n.Want)
 	}
+	if r, ok := errors.AsType[*ipmi.ReplyError](err); ok {
+		return say(gear.Malformed, operation.Unclear, "what it answers makes no sense: %v", r)
+	}
 	if errors.Is(err, ipmi.ErrLogMoved) {
 		return say(gear.Busy, operation.NotSent, "the event log has changed since it was read: read it again")
 	}
 	return say(gear.Malformed, operation.Unclear, "%v", err)
+}
+
+// shut: the host is there, and the port of its controller is not.
+func (d *Driver) shut(*ipmi.RefusalError) string {
+	return fmt.Sprintf("nothing listens at %s: the host answers, and no controller", d.address)
 }
 
 type sayer = func(gear.Kind, operation.Outcome, string, ...any) *gear.Error
@@ -178,6 +202,16 @@ func (d *Driver) sortOpen(failed *ipmi.OpenError, say sayer) *gear.Error {
 		return say(gear.BadSecret, none, "password refused for user %q: set it with plumb secret set", d.o.Secret.User)
 	case errors.Is(failed, ipmi.ErrUser):
 		return say(gear.BadSecret, none, "user %q refused: set it with plumb secret set", d.o.Secret.User)
+	case errors.Is(failed, ipmi.ErrKeyNeeded):
+		return say(gear.BadSecret, none, "it wants the controller's key (Kg) and none is set: set it with plumb secret set --controller-key")
+	case errors.Is(failed, ipmi.ErrKeyWrong):
+		return say(gear.BadSecret, none, "the controller's key (Kg) is wrong: set it with plumb secret set --controller-key; the password is right")
+	case errors.Is(failed, ipmi.ErrKeyNone):
+		return say(gear.BadSecret, none, "it has no controller's key (Kg), and one is set: set the secret again without --controller-key")
+	case errors.Is(failed, ipmi.ErrForged):
+		return say(gear.Malformed, none, "its last answer at log-in is not signed with what was agreed: it has a controller's key (Kg) that it does not tell of (plumb secret set --controller-key), or somebody in between answers for it")
+	case errors.Is(failed, ipmi.ErrOtherSuit):
+		return say(gear.Malformed, none, "it answered with another cipher suite than was proposed, which is not taken")
 	case errors.Is(failed, ipmi.ErrRole):
 		return say(gear.NotPermitted, none, "user %q may not log in with any privilege", d.o.Secret.User)
 	case errors.Is(failed, ipmi.ErrNoSession):
@@ -190,9 +224,17 @@ func (d *Driver) sortOpen(failed *ipmi.OpenError, say sayer) *gear.Error {
 	if code, ok := errors.AsType[*ipmi.CompletionError](failed.Err); ok {
 		return d.sortCode(code, say)
 	}
-	var network *net.OpError
-	if errors.As(failed, &network) && !network.Timeout() {
-		return say(gear.Unreachable, none, "nothing listens at %s", d.address)
+	if unknown, ok := errors.AsType[*names.Error](failed.Err); ok {
+		return say(gear.Unreachable, none, "%v", unknown)
+	}
+	if status, ok := errors.AsType[*rmcp.StatusError](failed.Err); ok {
+		return say(gear.Malformed, none, "it refused the log-in: %v", status)
+	}
+	if shut, ok := errors.AsType[*ipmi.RefusalError](failed.Err); ok {
+		return say(gear.Unreachable, none, "%s", d.shut(shut))
+	}
+	if garbled, ok := errors.AsType[*ipmi.ReplyError](failed.Err); ok {
+		return say(gear.Malformed, none, "what it answers makes no sense: %v", garbled)
 	}
 	return say(gear.Unreachable, none, "its controller does not answer")
 }

@@ -57,6 +57,7 @@ type Model struct {
 	Suites   []rmcp.Suite
 	User     string
 	Password string
+	Key      string // "Kg"; a console that logs in has to know it as well
 	Address  netip.Addr
 	Empty    bool   // it has a user without a name, and with no password
 	Extra    string // a user whose password is its own name
@@ -72,6 +73,9 @@ type Faults struct {
 	Obedient  bool          // it says "done" and does nothing
 	Updating  bool          // its firmware is being updated: it leaves the chassis alone
 	Forgetful bool          // it drops its sessions now
+	Mute      bool          // it answers nothing
+	Once      bool          // a message of the handshake that it has answered is refused when it comes again
+	HideKey   bool          // it does not tell that it has a key of its own
 }
 
 // Limits that controllers have.
@@ -93,7 +97,10 @@ type Controller struct {
 	slots   []*slot
 	pending map[uint32]*pending
 	old     map[uint32]*oldSession
-	nextID  uint32
+	opened  map[openKey]uint32 // which Open Session made which session, while it is not open yet
+
+	// What became of sessions.
+	Opened, Closed, TimedOut int
 
 	records     [][]byte
 	sensors     []sensor
@@ -121,7 +128,7 @@ type Controller struct {
 
 // New returns a controller that looks after a box.
 func New(m Model, box Box, seed uint64, now time.Time) *Controller {
-	c := &Controller{m: m, box: box, rng: rand.New(rand.NewPCG(seed, 623)), pending: map[uint32]*pending{}, old: map[uint32]*oldSession{}, was: map[uint8]uint16{}, nextID: uint32(seed)<<8 | 0x10}
+	c := &Controller{m: m, box: box, rng: rand.New(rand.NewPCG(seed, 623)), pending: map[uint32]*pending{}, old: map[uint32]*oldSession{}, opened: map[openKey]uint32{}, was: map[uint8]uint16{}}
 	for i := range c.guid {
 		c.guid[i] = byte(c.rng.Uint32())
 	}
@@ -164,6 +171,14 @@ func (c *Controller) Sessions() int {
 	return len(c.slots) + len(c.old)
 }
 
+// Counts is what became of sessions so far.
+func (c *Controller) Counts() (opened, closed, timedOut, taken int) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.expire(time.Now())
+	return c.Opened, c.Closed, c.TimedOut, len(c.slots) + len(c.old)
+}
+
 // PowerLost forgets what does not survive without standby power.
 func (c *Controller) PowerLost() {
 	c.Set(func(f *Faults) { f.Forgetful = true })
@@ -178,7 +193,7 @@ func (c *Controller) Handle(packet []byte, now time.Time) (reply []byte, delay t
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	class, _, err := rmcp.ClassOf(packet)
-	if err != nil {
+	if err != nil || c.Faults.Mute {
 		return nil, 0
 	}
 	if class == rmcp.ASF {

@@ -147,7 +147,7 @@ func (c *Controller) carryOut(m rmcp.Message, who *caller, now time.Time) (ipmi.
 }
 
 func (c *Controller) authCaps(r request) (ipmi.CompletionCode, []byte) {
-	caps := ipmi.AuthCapabilities{Channel: 1, MD5: true, Plus: !c.m.Legacy && r.data[0]&0x80 != 0, Anonymous: c.m.Empty}
+	caps := ipmi.AuthCapabilities{Channel: 1, MD5: true, Plus: !c.m.Legacy && r.data[0]&0x80 != 0, Anonymous: c.m.Empty, KeyNeeded: c.m.Key != "" && !c.Faults.HideKey}
 	for _, u := range c.users {
 		caps.NullUser = caps.NullUser || u.name == "" && u.enabled && u.password != ""
 	}

@@ -24,9 +24,18 @@ type slot struct {
 // pending is a session between Open Session and RAKP 3.
 type pending struct {
 	rmcp.Exchange
+	key     openKey
 	user    *user
 	highest ipmi.Privilege
 	began   time.Time
+}
+
+// openKey is what makes two Open Session requests the same: the second is a repeat
+// whose answer was lost, and gets it again.
+type openKey struct {
+	tag     uint8
+	console uint32
+	suite   rmcp.Suite
 }
 
 // oldSession is one of IPMI 1.5, challenged or active.
@@ -56,12 +65,15 @@ func (c *Controller) expire(now time.Time) {
 	for _, s := range c.slots {
 		if now.Sub(s.used) < sessionIdle {
 			kept = append(kept, s)
+		} else {
+			c.TimedOut++
 		}
 	}
 	c.slots = kept
 	for id, p := range c.pending {
 		if now.Sub(p.began) > pendingFor {
 			delete(c.pending, id)
+			delete(c.opened, p.key)
 		}
 	}
 	for id, s := range c.old {
@@ -85,6 +97,9 @@ func (c *Controller) ipmi(packet []byte, now time.Time) []byte {
 	case !plus:
 		return c.legacy(packet, id, now)
 	case id == 0:
+		if kind, payload, err := rmcp.ParseOutside(packet); err == nil && kind == rmcp.PayloadIPMI {
+			return rmcp.AppendOutside(nil, kind, c.answer(payload, &caller{}, now))
+		}
 		return c.handshake(packet, now)
 	}
 	for _, s := range c.slots {
@@ -133,9 +148,13 @@ func (c *Controller) handshake(packet []byte, now time.Time) []byte {
 	return nil
 }
 
+// newID makes up the id of a session: one that nobody can guess from another.
 func (c *Controller) newID() uint32 {
-	c.nextID++
-	return c.nextID
+	for {
+		if id := c.rng.Uint32(); id != 0 && c.pending[id] == nil && c.old[id] == nil {
+			return id
+		}
+	}
 }
 
 func (c *Controller) open(m rmcp.OpenRequest, now time.Time) rmcp.OpenReply {
@@ -145,20 +164,31 @@ func (c *Controller) open(m rmcp.OpenRequest, now time.Time) rmcp.OpenReply {
 	for _, s := range c.m.Suites {
 		offered = offered || s == suite
 	}
+	key := openKey{m.Tag, m.ConsoleID, suite}
+	if p := c.pending[c.opened[key]]; p != nil {
+		reply.Privilege, reply.ControllerID, reply.Algorithms = m.Privilege, p.ControllerID, m.Algorithms
+		return reply
+	}
 	switch {
 	case !known || !offered:
 		reply.Status = rmcp.StatusNoSuite
+		return reply
+	case m.ConsoleID == 0:
+		reply.Status = rmcp.StatusInvalidID
+		return reply
+	case m.Privilege > uint8(ipmi.Administrator):
+		reply.Status = rmcp.StatusBadRole
 		return reply
 	case c.full():
 		reply.Status = rmcp.StatusNoResources
 		return reply
 	}
-	p := &pending{began: now, highest: ipmi.Privilege(m.Privilege)}
+	p := &pending{began: now, highest: ipmi.Privilege(m.Privilege), key: key}
 	p.Suite, p.ConsoleID, p.ControllerID, p.GUID = suite, m.ConsoleID, c.newID(), c.guid
 	if p.highest == 0 {
 		p.highest = ipmi.Administrator
 	}
-	c.pending[p.ControllerID] = p
+	c.pending[p.ControllerID], c.opened[key] = p, p.ControllerID
 	reply.Privilege, reply.ControllerID, reply.Algorithms = m.Privilege, p.ControllerID, m.Algorithms
 	return reply
 }
@@ -182,7 +212,7 @@ func (c *Controller) rakp1(m rmcp.RAKP1) rmcp.RAKP2 {
 		return reply
 	}
 	p.user, p.highest = u, role
-	p.ConsoleRand, p.Role, p.User, p.Password = m.ConsoleRand, m.Role, m.User, rmcp.Secret(u.password)
+	p.ConsoleRand, p.Role, p.User, p.Password, p.ControllerKey = m.ConsoleRand, m.Role, m.User, rmcp.Secret(u.password), rmcp.Secret(c.m.Key)
 	if p.ControlRand == [16]byte{} { // a repeated RAKP 1 gets the same answer
 		for i := range p.ControlRand {
 			p.ControlRand[i] = byte(c.rng.Uint32())
@@ -196,13 +226,14 @@ func (c *Controller) rakp3(m rmcp.RAKP3, now time.Time) (rmcp.RAKP4, bool) {
 	p := c.pending[m.ControllerID]
 	if p == nil {
 		for _, s := range c.slots { // it did not get the answer
-			if s.ID == m.ControllerID && s.proof != nil && m.Status == rmcp.StatusOK {
+			if s.ID == m.ControllerID && s.proof != nil && m.Status == rmcp.StatusOK && !c.Faults.Once {
 				return rmcp.RAKP4{Tag: m.Tag, ConsoleID: s.PeerID, Proof: s.proof}, true
 			}
 		}
 		return rmcp.RAKP4{Tag: m.Tag, Status: rmcp.StatusInactive}, m.Status == rmcp.StatusOK
 	}
 	delete(c.pending, m.ControllerID)
+	delete(c.opened, p.key)
 	if m.Status != rmcp.StatusOK {
 		return rmcp.RAKP4{}, false // it gave up
 	}
@@ -211,6 +242,7 @@ func (c *Controller) rakp3(m rmcp.RAKP3, now time.Time) (rmcp.RAKP4, bool) {
 	}
 	s := &slot{Session: rmcp.NewSession(&p.Exchange, rmcp.ControllerEnd), user: p.user, level: min(ipmi.User, p.highest), highest: p.highest, used: now, proof: p.FinalProof()}
 	c.slots = append(c.slots, s)
+	c.Opened++
 	return rmcp.RAKP4{Tag: m.Tag, ConsoleID: p.ConsoleID, Proof: s.proof}, true
 }
 
@@ -306,6 +338,8 @@ func (c *Controller) privilege(data []byte, who *caller) (ipmi.CompletionCode, [
 	}
 	switch asked := ipmi.Privilege(data[0] & 0x0f); {
 	case asked == 0:
+	case asked == ipmi.Callback: // it is for sessions that are called back only
+		return ipmi.InvalidField, nil
 	case asked > highest:
 		return notForUser, nil
 	default:
@@ -320,6 +354,7 @@ func (c *Controller) closeSession(data []byte, who *caller) (ipmi.CompletionCode
 	for i, s := range c.slots {
 		if s.ID == id && (who.slot == s || who.level >= ipmi.Administrator) {
 			c.slots = append(c.slots[:i], c.slots[i+1:]...)
+			c.Closed++
 			return ipmi.OK, nil
 		}
 	}

@@ -4,11 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"plumbbob/internal/wire/ipmi/rmcp"
+	"plumbbob/internal/wire/names"
 )
 
 // Options say how to reach a controller.
@@ -22,29 +23,39 @@ type Options struct {
 	Legacy        bool          // allow IPMI 1.5 sessions with MD5
 	Tries         int           // of a request that may be repeated; 0 means 4
 	KeepAlive     time.Duration // a request at least this often while the session is open; 0 means 25 s
+	Names         *names.Book   // nil: names.Default
 }
 
 // A Client has one session with one controller and shares it between all who
-// ask. The session is opened when first needed, kept alive, opened again when
-// the controller has dropped it, and closed by Close.
+// ask. The session is opened when first needed, in its own time, whoever waits for
+// it; kept alive; opened again when the controller has dropped it, and closed by
+// Close. A caller that runs out of time takes nothing from the others.
 type Client struct {
 	opt  Options
 	lock chan struct{} // one request in flight: controllers are small
+	life context.Context
+	end  context.CancelFunc
 
-	conn    net.Conn
+	link    *link  // nil before the first request
 	session packer // nil while there is none
 	info    SessionInfo
 	level   Privilege // of the session now
+	raised  time.Time // when it was last needed
 	highest Privilege // that the session may have
 	pace    pace
 	seq     uint8
 	lun     uint8
 	idle    *time.Timer
-	used    time.Time
-	doubt   bool // the last request was lost
+	timer   *time.Timer
+	used    time.Time // when the session was last answered
+	doubt   bool      // the last request in it was lost
+	left    uint32    // a session that the controller may still have, and we have not
+	refusal refusal
 	closed  bool
+	trip    atomic.Int64 // of pace, for those who do not wait for their turn
 
-	in, out, msg, data []byte
+	call      call
+	msg, data []byte
 
 	once sync.Once
 }
@@ -62,12 +73,16 @@ type SessionInfo struct {
 
 const (
 	defaultTries     = 4
-	defaultKeepAlive = 25 * time.Second // controllers drop a session after 60 s of silence (section 6.12.15)
-	closeWithin      = time.Second
-	bufferSize       = 256 // messages are short; longer ones grow the buffer
+	defaultKeepAlive = 25 * time.Second
+	sessionIdle      = 63 * time.Second // after which controllers drop a session (section 6.12.15: 60 s ± 3)
+	openWithin       = time.Minute
+	closeWithin      = 2 * time.Second // at the least: it follows the pace of the controller
+	lowerAfter       = 5 * time.Second // that a privilege level is not needed
+	bufferSize       = 256             // messages are short; longer ones grow the buffer
 )
 
-// Dial prepares a client. Nothing is sent before the first request.
+// Dial prepares a client. Nothing is sent, and no name looked up, before the first
+// request.
 func Dial(o Options) (*Client, error) {
 	if len(o.User) > rmcp.MaxName || len(o.Password) > rmcp.MaxPassword {
 		return nil, fmt.Errorf("ipmi: a user name has at most %d bytes and a password %d", rmcp.MaxName, rmcp.MaxPassword)
@@ -81,14 +96,14 @@ func Dial(o Options) (*Client, error) {
 	if o.Highest == 0 {
 		o.Highest = Administrator
 	}
-	conn, err := net.Dial("udp", o.Address)
-	if err != nil {
-		return nil, fmt.Errorf("ipmi: %w", err)
+	if o.Names == nil {
+		o.Names = names.Default
 	}
-	return &Client{
-		opt: o, lock: make(chan struct{}, 1), conn: conn,
-		in: make([]byte, rmcp.MaxPacket), out: make([]byte, 0, bufferSize), msg: make([]byte, 0, bufferSize/2), data: make([]byte, 0, bufferSize/4),
-	}, nil
+	c := &Client{opt: o, lock: make(chan struct{}, 1), timer: time.NewTimer(time.Hour), msg: make([]byte, 0, bufferSize/2), data: make([]byte, 0, bufferSize/4)}
+	c.timer.Stop()
+	c.call.got = make(chan struct{}, 1)
+	c.life, c.end = context.WithCancel(context.Background())
+	return c, nil
 }
 
 // ErrClosed: the client has been closed.
@@ -96,6 +111,9 @@ var ErrClosed = errors.New("ipmi: the client is closed")
 
 // acquire waits for its turn.
 func (c *Client) acquire(ctx context.Context) error {
+	if ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
 	select {
 	case c.lock <- struct{}{}:
 	case <-ctx.Done():
@@ -111,66 +129,126 @@ func (c *Client) acquire(ctx context.Context) error {
 func (c *Client) release() { <-c.lock }
 
 // Do sends one request and decodes its reply into, which may be nil. Its
-// errors are *CompletionError when the controller refused, *SilentError when
-// it did not reply, *OpenError when no session could be opened, and what the
-// decoder found.
+// errors are *CompletionError when the controller refused, *ReplyError when its reply
+// makes no sense, *SilentError when it did not reply, and *OpenError when no session
+// could be opened.
 func (c *Client) Do(ctx context.Context, cmd Command, req []byte, into Decoder) error {
 	return c.doLUN(ctx, 0, cmd, req, into)
 }
 
+// errLost: the controller has dropped the session, and answers.
+var errLost = errors.New("ipmi: the session is lost")
+
 func (c *Client) doLUN(ctx context.Context, lun uint8, cmd Command, req []byte, into Decoder) error {
-	if err := c.acquire(ctx); err != nil {
-		return &SilentError{cmd, false, err}
-	}
-	defer c.release()
-	err := c.within(ctx, cmd, func() error {
+	for again := false; ; again = true {
+		if err := c.ready(ctx, cmd); err != nil {
+			return err
+		}
 		c.lun = lun
-		defer func() { c.lun = 0 }()
-		return c.exchange(ctx, c.session, cmd, req, into)
-	})
-	c.keepAlive()
-	return err
+		err := c.within(ctx, cmd, func() error { return c.exchange(ctx, c.session, cmd, req, into) })
+		c.lun = 0
+		c.keepAlive()
+		c.release()
+		if !errors.Is(err, errLost) {
+			return err
+		}
+		if again {
+			return &SilentError{cmd, false, ErrNoReply}
+		}
+	}
 }
 
-// within runs do in a session that may do what cmd needs. Silence may mean
-// that the controller has dropped the session: then one more is opened, and a
-// command that may be repeated is.
-func (c *Client) within(ctx context.Context, cmd Command, do func() error) error {
-	fresh := c.session == nil
-	if cmd.Once && !fresh && (c.doubt || time.Since(c.used) > c.opt.KeepAlive/4) {
-		// Not to find out with this command that the session is gone.
-		if err := c.level0(ctx); err != nil {
-			c.drop()
-			fresh = true
-		}
-	}
+// ready returns with the lock held and a session open. Opening one goes on when ctx
+// ends: who comes next finds it open, or further on.
+func (c *Client) ready(ctx context.Context, cmd Command) error {
 	for {
-		if c.session == nil {
-			if err := c.open(ctx); err != nil {
+		if err := c.acquire(ctx); err != nil {
+			return &SilentError{cmd, false, err}
+		}
+		if c.session != nil && c.doubt && time.Since(c.used) > sessionIdle {
+			c.forget() // the controller has, too
+		}
+		if c.session != nil {
+			return nil
+		}
+		if err := c.refusal.now(); err != nil {
+			c.release()
+			return &OpenError{err}
+		}
+		opened := make(chan error, 1)
+		go func() {
+			within, cancel := context.WithTimeout(c.life, openWithin)
+			defer cancel()
+			err := c.open(within)
+			c.keepAlive()
+			c.release()
+			opened <- err
+		}()
+		select {
+		case err := <-opened:
+			if err != nil {
 				return err
 			}
+		case <-ctx.Done():
+			return &SilentError{cmd, false, context.Cause(ctx)}
 		}
+	}
+}
+
+// within runs do in the session that is open, at the privilege that cmd needs. When
+// it goes unanswered, it is found out whether the controller is away, or has dropped
+// the session (errLost); a command that may be repeated is, once.
+func (c *Client) within(ctx context.Context, cmd Command, do func() error) error {
+	if cmd.Once && (c.doubt || time.Since(c.used) > c.opt.KeepAlive/4) {
+		// Not to find out with this command that the session is gone.
+		if _, silent := errors.AsType[*SilentError](c.level0(ctx)); silent {
+			return c.lost(ctx, cmd)
+		}
+	}
+	for try := 0; ; try++ {
 		err := c.raise(ctx, cmd.Needs)
 		if err == nil {
 			err = do()
 		} else if _, silent := errors.AsType[*SilentError](err); silent {
-			err = &SilentError{SetPrivilege, false, ErrNoReply} // cmd itself never left
+			err = &SilentError{SetPrivilege, false, errors.Unwrap(err)} // cmd itself never left
 		}
-		silent, lost := errors.AsType[*SilentError](err)
-		if !lost {
+		silent, unanswered := errors.AsType[*SilentError](err)
+		if !unanswered {
 			c.used, c.doubt = time.Now(), false
 			return err
 		}
-		if cmd.Once && silent.Sent {
-			c.doubt = true // one packet was lost, or the session is
+		c.doubt = true
+		if ctx.Err() != nil || cmd.Once && silent.Sent || try > 0 {
+			return err // one packet was lost, or more; the session is kept until that is known
+		}
+		if err := c.lost(ctx, cmd); err != nil {
 			return err
 		}
-		c.drop()
-		if fresh || ctx.Err() != nil {
-			return err
-		}
-		fresh = true
 	}
+}
+
+// lost finds out what became of a session in which nothing is answered: nil when it
+// is alive, errLost when the controller has dropped it, a *SilentError when it does
+// not answer at all. Then the session is kept: the controller keeps it, too.
+func (c *Client) lost(ctx context.Context, cmd Command) error {
+	var caps AuthCapabilities
+	if err := c.exchange(ctx, outside(), GetAuthCaps, caps.request(c.opt.Highest, true), &caps); err != nil {
+		if silent, ok := errors.AsType[*SilentError](err); ok {
+			return &SilentError{cmd, false, silent.Err}
+		}
+	}
+	if err := c.level0(ctx); err != nil {
+		if silent, ok := errors.AsType[*SilentError](err); ok {
+			if ctx.Err() != nil {
+				return &SilentError{cmd, false, silent.Err}
+			}
+			c.left = c.peerID()
+			c.forget()
+			return errLost
+		}
+	}
+	c.used, c.doubt = time.Now(), false
+	return nil
 }
 
 // level0 asks something harmless, to see whether the session is alive.
@@ -179,14 +257,17 @@ func (c *Client) level0(ctx context.Context) error {
 }
 
 // raise sets the privilege level of the session to what the next command
-// needs: higher for an action, and lower again after it.
+// needs: higher for an action, and lower again some time after it.
 func (c *Client) raise(ctx context.Context, need Privilege) error {
 	need = max(need, User)
-	if c.level == need || need <= User && c.level < User {
-		return nil
-	}
-	if need > c.highest {
+	switch {
+	case need > c.highest:
 		return &PrivilegeError{Needs: need, Has: c.highest}
+	case need == c.level, need == User && c.level < User:
+		c.raised = time.Now()
+		return nil
+	case need < c.level && time.Since(c.raised) < lowerAfter:
+		return nil
 	}
 	if err := c.exchange(ctx, c.session, SetPrivilege, []byte{byte(need)}, nil); err != nil {
 		if refused, ok := errors.AsType[*CompletionError](err); ok && refused.Code != NodeBusy {
@@ -194,7 +275,7 @@ func (c *Client) raise(ctx context.Context, need Privilege) error {
 		}
 		return err
 	}
-	c.level = need
+	c.level, c.raised = need, time.Now()
 	return nil
 }
 
@@ -205,8 +286,13 @@ func (e *PrivilegeError) Error() string {
 	return fmt.Sprintf("ipmi: this needs the privilege %q, and the user has %q", e.Needs, e.Has)
 }
 
-// drop forgets the session, which the controller has forgotten or will.
-func (c *Client) drop() { c.session, c.level = nil, 0 }
+// forget drops the session, which the controller has forgotten.
+func (c *Client) forget() {
+	c.session, c.level, c.doubt = nil, 0, false
+	if c.link != nil {
+		c.link.use(nil)
+	}
+}
 
 // keepAlive has the session used again before the controller drops it.
 func (c *Client) keepAlive() {
@@ -221,7 +307,7 @@ func (c *Client) keepAlive() {
 }
 
 func (c *Client) touch() {
-	ctx, cancel := context.WithTimeout(context.Background(), maxTimeout)
+	ctx, cancel := context.WithTimeout(c.life, openWithin)
 	defer cancel()
 	if c.acquire(ctx) != nil {
 		return
@@ -234,11 +320,15 @@ func (c *Client) touch() {
 		c.keepAlive()
 		return
 	}
-	if err := c.level0(ctx); err != nil {
-		c.drop() // the next request opens another
-		return
+	if _, silent := errors.AsType[*SilentError](c.level0(ctx)); silent {
+		c.doubt = true // the next request finds out
+		if time.Since(c.used) > sessionIdle {
+			c.forget()
+			return
+		}
+	} else {
+		c.used, c.doubt = time.Now(), false
 	}
-	c.used = time.Now()
 	c.keepAlive()
 }
 
@@ -250,11 +340,16 @@ func (c *Client) Session() (SessionInfo, bool) {
 	return c.info, c.session != nil
 }
 
+// RoundTrip is how long an answer of the controller usually takes; 0 before it has
+// given one.
+func (c *Client) RoundTrip() time.Duration { return time.Duration(c.trip.Load()) }
+
 // Close closes the session and the socket. A request that is on its way is
-// waited for.
+// waited for; a session that is being opened is not.
 func (c *Client) Close() error {
 	var err error
 	c.once.Do(func() {
+		c.end()
 		c.lock <- struct{}{}
 		defer c.release()
 		c.closed = true
@@ -262,20 +357,24 @@ func (c *Client) Close() error {
 			c.idle.Stop()
 		}
 		if c.session != nil {
-			ctx, cancel := context.WithTimeout(context.Background(), closeWithin)
+			within, cancel := context.WithTimeout(context.Background(), max(closeWithin, 4*c.pace.timeout()))
 			defer cancel()
-			c.closeSession(ctx)
+			c.closeSession(within)
 		}
-		err = c.conn.Close()
+		if c.link != nil {
+			err = c.link.close()
+		}
 	})
 	return err
 }
 
-// closeSession gives the session's slot back; whether the controller heard
-// that cannot be helped.
+// closeSession gives the session's slot back. It is asked for until it is answered:
+// closing twice harms nobody.
 func (c *Client) closeSession(ctx context.Context) {
-	_ = c.exchange(ctx, c.session, CloseSession, le32(c.peerID()), nil)
-	c.drop()
+	repeat := CloseSession
+	repeat.Once = false
+	_ = c.exchange(ctx, c.session, repeat, le32(c.peerID()), nil)
+	c.forget()
 }
 
 func (c *Client) peerID() uint32 {

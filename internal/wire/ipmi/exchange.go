@@ -5,8 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
-	"net"
-	"os"
 	"time"
 
 	"plumbbob/internal/wire/cursor"
@@ -21,34 +19,11 @@ const (
 	jitter       = 0.2 // share by which a timeout varies
 	busyPause    = 200 * time.Millisecond
 	busyTries    = 6
-	staleReplies = 64 // packets that are not the answer, before a try is given up
+	refusals     = 2 // tries to a port that is shut, before that is believed
 )
 
 // ErrNoReply: all tries went unanswered.
 var ErrNoReply = errors.New("no reply")
-
-// packer is how a message travels: in a session of either kind, or in none.
-type packer interface {
-	seal(b, message []byte) []byte
-	open(packet []byte) (message []byte, err error)
-}
-
-type plusPacker struct{ *rmcp.Session }
-
-func (p plusPacker) seal(b, message []byte) []byte { return p.Seal(b, rmcp.PayloadIPMI, message) }
-
-func (p plusPacker) open(packet []byte) ([]byte, error) {
-	kind, payload, err := p.Open(packet)
-	if err == nil && kind != rmcp.PayloadIPMI {
-		err = fmt.Errorf("ipmi: payload type %02Xh was not asked for", uint8(kind))
-	}
-	return payload, err
-}
-
-type legacyPacker struct{ *rmcp.Legacy }
-
-func (p legacyPacker) seal(b, message []byte) []byte      { return p.Seal(b, message) }
-func (p legacyPacker) open(packet []byte) ([]byte, error) { return p.Open(packet) }
 
 // pace is how long to wait for this controller, from how long it took before
 // (RFC 6298, section 2).
@@ -61,6 +36,13 @@ func (p *pace) took(d time.Duration) {
 	}
 	p.dev += ((p.mean - d).Abs() - p.dev) / 4
 	p.mean += (d - p.mean) / 8
+}
+
+// slower is what a time-out says: it takes at least so long.
+func (p *pace) slower(d time.Duration) {
+	if d > p.mean {
+		p.took(d)
+	}
 }
 
 func (p *pace) timeout() time.Duration {
@@ -89,9 +71,22 @@ func (c *Client) exchange(ctx context.Context, p packer, cmd Command, req []byte
 		if code != OK {
 			return &CompletionError{cmd, code}
 		}
-		return decode(data[1:], cmd, into)
+		if err := decode(data[1:], cmd, into); err != nil {
+			return &ReplyError{cmd, err}
+		}
+		return nil
 	}
 }
+
+// A ReplyError says that the reply to a command makes no sense: it is too short, or
+// not of its kind. It says nothing about other commands.
+type ReplyError struct {
+	Command Command
+	Err     error
+}
+
+func (e *ReplyError) Error() string { return fmt.Sprintf("ipmi: %s: %v", e.Command, e.Err) }
+func (e *ReplyError) Unwrap() error { return e.Err }
 
 func decode(data []byte, cmd Command, into Decoder) error {
 	if into == nil {
@@ -99,7 +94,7 @@ func decode(data []byte, cmd Command, into Decoder) error {
 	}
 	c := cursor.New(data)
 	if cmd.NetFn == rmcp.Group && c.U8() != cmd.Group {
-		return fmt.Errorf("ipmi: reply to %s comes from another group", cmd)
+		return errors.New("the reply comes from another group")
 	}
 	return into.Decode(c)
 }
@@ -114,42 +109,64 @@ func pause(ctx context.Context, d time.Duration) error {
 }
 
 // transfer returns the data of a reply, which begin with the completion code
-// and last until the next transfer. Each try has a sequence number of its own,
-// so that a late reply is known for what it is. A reply to an earlier try of
-// this same request counts: a slow controller is slow for every try.
+// and last until the next transfer.
 func (c *Client) transfer(ctx context.Context, p packer, cmd Command, req []byte) ([]byte, error) {
 	tries := c.opt.Tries
 	if cmd.Once {
 		tries = 1
 	}
-	stop := context.AfterFunc(ctx, func() { _ = c.conn.SetReadDeadline(time.Unix(1, 0)) })
-	defer stop()
 	wait := c.pace.timeout()
 	if cmd.Once {
 		wait = max(wait, firstTimeout) * 2 // it is not asked again, so it gets more time
 	}
-	began, first := time.Now(), c.seq+1
+	c.call.first = (c.seq + 1) & 0x3f
+	c.link.begin(&c.call, p)
+	defer c.link.end()
+	shut := 0
 	for try := range tries {
-		if err := ctx.Err(); err != nil {
+		if ctx.Err() != nil {
 			return nil, &SilentError{cmd, try > 0, context.Cause(ctx)}
 		}
 		c.seq++
 		m := c.message(cmd, req)
-		c.out = p.seal(c.out[:0], c.frame(&m))
-		if _, err := c.conn.Write(c.out); err != nil && !isRefusal(err) {
+		if err := c.link.send(&c.call, m, c.frame(&m)); err != nil && !isRefusal(err) {
 			return nil, &SilentError{cmd, try > 0, err}
 		}
-		data, err := c.await(ctx, p, &m, first, jittered(wait))
+		refusal, err := c.await(ctx, jittered(wait))
 		if err == nil {
-			c.pace.took(time.Since(began) / time.Duration(1+try))
-			return data, nil
+			c.pace.took(c.call.took)
+			c.trip.Store(int64(c.pace.mean))
+			return c.call.reply, nil
 		}
 		if ctx.Err() != nil {
 			return nil, &SilentError{cmd, true, context.Cause(ctx)}
 		}
+		if refusal != nil {
+			if shut++; shut == min(tries, refusals) {
+				return nil, &SilentError{cmd, true, &RefusalError{refusal}}
+			}
+		}
 		wait = min(time.Duration(float64(wait)*backoff), maxTimeout)
 	}
 	return nil, &SilentError{cmd, true, ErrNoReply}
+}
+
+// await waits for the answer to any try. A refusal says that nobody listens there
+// now; somebody may before the time is over.
+func (c *Client) await(ctx context.Context, wait time.Duration) (refusal, err error) {
+	c.timer.Reset(wait)
+	defer c.timer.Stop()
+	for {
+		select {
+		case <-c.call.got:
+			return nil, nil
+		case <-ctx.Done():
+			return refusal, context.Cause(ctx)
+		case <-c.timer.C:
+			return refusal, ErrNoReply
+		case refusal = <-c.link.refused:
+		}
+	}
 }
 
 func jittered(d time.Duration) time.Duration {
@@ -168,45 +185,4 @@ func (c *Client) message(cmd Command, req []byte) rmcp.Message {
 func (c *Client) frame(m *rmcp.Message) []byte {
 	c.msg = m.Append(c.msg[:0])
 	return c.msg
-}
-
-// await reads until a reply to one of the tries since first comes, or the
-// time is over. What is not a reply is dropped: it may be late, doubled,
-// damaged or forged.
-func (c *Client) await(ctx context.Context, p packer, req *rmcp.Message, first uint8, wait time.Duration) ([]byte, error) {
-	until := time.Now().Add(wait)
-	_ = c.conn.SetReadDeadline(until)
-	if ctx.Err() != nil { // it ended before the deadline was set
-		return nil, context.Cause(ctx)
-	}
-	want := *req
-	for range staleReplies {
-		n, err := c.conn.Read(c.in)
-		if err != nil {
-			if isRefusal(err) { // nobody listens there now; somebody may in a moment
-				return nil, errors.Join(err, pause(ctx, time.Until(until)))
-			}
-			return nil, err
-		}
-		message, err := p.open(c.in[:n])
-		if err != nil {
-			continue
-		}
-		reply, err := rmcp.ParseMessage(message)
-		if err != nil || len(reply.Data) == 0 {
-			continue
-		}
-		want.Seq = reply.Seq
-		age := (req.Seq - reply.Seq) & 0x3f
-		if reply.Answers(&want) && age <= (req.Seq-first)&0x3f {
-			return reply.Data, nil
-		}
-	}
-	return nil, ErrNoReply
-}
-
-// isRefusal: the host answered that nobody listens on the port (ICMP).
-func isRefusal(err error) bool {
-	var op *net.OpError
-	return errors.As(err, &op) && !op.Timeout() && !errors.Is(err, net.ErrClosed) && !errors.Is(err, os.ErrDeadlineExceeded)
 }

@@ -22,6 +22,11 @@ var (
 	ErrSuites    = errors.New("it offers no cipher suite that is allowed")
 	ErrOldOnly   = errors.New("it speaks IPMI 1.5 only, which is not allowed for it")
 	ErrRole      = errors.New("the user may not log in with any privilege")
+	ErrKeyNeeded = errors.New("it wants the controller's key (Kg), and none is set")
+	ErrKeyWrong  = errors.New("the controller's key (Kg) is wrong, or it has been forged")
+	ErrKeyNone   = errors.New("it has no controller's key (Kg), and one is set")
+	ErrForged    = errors.New("its last answer is not signed with the password: it may be forged")
+	ErrOtherSuit = errors.New("it answered with another cipher suite than was proposed")
 )
 
 // An OpenError says why no session could be opened. Err is one of the reasons
@@ -66,54 +71,145 @@ var outside = func() packer { return legacyPacker{&rmcp.Legacy{}} }
 
 const restarts = 3 // of a handshake that got out of step
 
+// A log-in that was refused is not tried again at once: controllers lock accounts,
+// and each try with a wrong key takes a slot of theirs for a minute.
+const (
+	refusedFor     = 2 * time.Minute
+	refusedForMost = 10 * time.Minute
+)
+
+type refusal struct {
+	err   error
+	until time.Time
+	wait  time.Duration
+}
+
+// now returns why nothing is tried, or nil.
+func (r *refusal) now() error {
+	if r.err != nil && time.Now().Before(r.until) {
+		return r.err
+	}
+	return nil
+}
+
+// note takes in how a log-in went.
+func (r *refusal) note(err error) {
+	for _, lasting := range []error{ErrPassword, ErrUser, ErrRole, ErrKeyNeeded, ErrKeyWrong, ErrKeyNone, ErrForged} {
+		if errors.Is(err, lasting) {
+			r.err, r.wait = err, min(max(refusedFor, 2*r.wait), refusedForMost)
+			r.until = time.Now().Add(r.wait)
+			return
+		}
+	}
+	*r = refusal{}
+}
+
+// connect opens the socket, with the lock held, or another one when the name of the
+// controller leads somewhere else now.
+func (c *Client) connect(ctx context.Context) error {
+	address, err := c.opt.Names.HostPort(ctx, c.opt.Address)
+	if err != nil {
+		return err
+	}
+	if c.link != nil && c.link.address == address {
+		return nil
+	}
+	conn, err := net.Dial("udp", address) // numbers alone: nothing is waited for
+	if err != nil {
+		return err
+	}
+	if c.link != nil {
+		_ = c.link.close()
+	}
+	c.link = newLink(conn, address)
+	return nil
+}
+
 // open opens a session, with the lock held.
 func (c *Client) open(ctx context.Context) error {
-	c.drop()
+	c.forget()
+	if err := c.connect(ctx); err != nil {
+		return &OpenError{err}
+	}
+	err := c.logIn(ctx)
+	if c.life.Err() == nil { // else it is no answer
+		c.refusal.note(err)
+	}
+	if err != nil {
+		c.forget()
+		return &OpenError{err}
+	}
+	c.info.Granted, c.level, c.used, c.doubt = c.highest, User, time.Now(), false
+	c.reclaim(ctx)
+	return nil
+}
+
+// reclaim closes a session of ours that the controller may still have, so that it
+// takes nobody's slot.
+func (c *Client) reclaim(ctx context.Context) {
+	left := c.left
+	c.left = 0
+	if left == 0 || left == c.peerID() || c.raise(ctx, CloseSession.Needs) != nil {
+		return
+	}
+	if c.raise(ctx, Administrator) == nil { // it takes that to close another one than this
+		_ = c.exchange(ctx, c.session, CloseSession, le32(left), nil)
+	}
+}
+
+func (c *Client) logIn(ctx context.Context) error {
 	var caps AuthCapabilities
 	if err := c.exchange(ctx, outside(), GetAuthCaps, caps.request(c.opt.Highest, true), &caps); err != nil {
 		// Controllers of before IPMI 2.0 may refuse the bit that asks for it.
 		if _, refused := errors.AsType[*CompletionError](err); !refused {
-			return &OpenError{err}
+			return err
 		}
 		if err := c.exchange(ctx, outside(), GetAuthCaps, caps.request(c.opt.Highest, false), &caps); err != nil {
-			return &OpenError{err}
+			return err
 		}
 	}
 	c.info = SessionInfo{Anonymous: caps.Anonymous, NullUser: caps.NullUser}
-	var err error
 	switch {
+	case caps.Plus && caps.KeyNeeded && len(c.opt.ControllerKey) == 0:
+		return ErrKeyNeeded
 	case caps.Plus:
-		err = c.openPlus(ctx)
+		return c.openPlus(ctx)
 	case c.opt.Legacy && caps.MD5:
-		err = c.openLegacy(ctx)
-	default:
-		err = ErrOldOnly
+		return c.openLegacy(ctx)
 	}
-	if err != nil {
-		c.drop()
-		return &OpenError{err}
-	}
-	c.info.Granted, c.level, c.used = c.highest, User, time.Now()
-	return nil
+	return ErrOldOnly
 }
 
 func (c *Client) openPlus(ctx context.Context) error {
-	c.info.Offered = c.offered(ctx)
-	suite, ok := rmcp.Choose(c.info.Offered, c.opt.Suites)
+	offered, err := c.offered(ctx)
+	if err != nil {
+		return err
+	}
+	c.info.Offered = offered
+	suite, ok := rmcp.Choose(offered, c.opt.Suites)
 	if !ok {
-		return fmt.Errorf("%w: only %v", ErrSuites, c.info.Offered)
+		return fmt.Errorf("%w: only %v", ErrSuites, offered)
 	}
 	role := c.opt.Highest
 	for n := 0; ; n++ {
 		session, err := c.handshake(ctx, suite, role)
 		if err == nil {
 			c.session, c.info.Suite, c.highest = plusPacker{session}, suite, role
-			return nil
+			c.link.use(c.session)
+			return c.confirm(ctx)
 		}
 		refused, is := errors.AsType[*rmcp.StatusError](err)
 		switch {
 		case errors.Is(err, rmcp.ErrPassword):
 			return ErrPassword
+		case errors.Is(err, rmcp.ErrKeyNone):
+			return ErrKeyNone
+		case errors.Is(err, rmcp.ErrLast) && len(c.opt.ControllerKey) > 0:
+			return ErrKeyWrong
+		case errors.Is(err, rmcp.ErrLast):
+			return ErrForged
+		case errors.Is(err, rmcp.ErrSuite):
+			return ErrOtherSuit
 		case !is:
 			return err
 		case (refused.Status == rmcp.StatusRoleRefused || refused.Status == rmcp.StatusBadRole) && role > User:
@@ -136,7 +232,8 @@ func (c *Client) openPlus(ctx context.Context) error {
 
 // offered asks for the cipher suites. A controller that does not say is taken
 // to speak the two that we prefer: the handshake shows whether it does.
-func (c *Client) offered(ctx context.Context) []rmcp.Suite {
+// Half a list is no list: a reply that is lost must not lower what is chosen.
+func (c *Client) offered(ctx context.Context) ([]rmcp.Suite, error) {
 	const (
 		thisChannel = 0x0e
 		bySuite     = 0x80
@@ -146,8 +243,12 @@ func (c *Client) offered(ctx context.Context) []rmcp.Suite {
 	var all []byte
 	for i := byte(0); i < most; i++ {
 		var part tail
-		if err := c.exchange(ctx, outside(), GetCipherSuites, []byte{thisChannel, byte(rmcp.PayloadIPMI), bySuite | i}, &part); err != nil || len(part) < 1 {
-			break
+		err := c.exchange(ctx, outside(), GetCipherSuites, []byte{thisChannel, byte(rmcp.PayloadIPMI), bySuite | i}, &part)
+		if _, silent := errors.AsType[*SilentError](err); silent {
+			return nil, err
+		}
+		if err != nil || len(part) < 1 {
+			break // it says no more
 		}
 		all = append(all, part[1:]...)
 		if len(part)-1 < chunk {
@@ -155,9 +256,9 @@ func (c *Client) offered(ctx context.Context) []rmcp.Suite {
 		}
 	}
 	if list := rmcp.ParseSuites(all); len(list) > 0 {
-		return slices.Compact(list)
+		return slices.Compact(list), nil
 	}
-	return []rmcp.Suite{rmcp.Suite17, rmcp.Suite3}
+	return []rmcp.Suite{rmcp.Suite17, rmcp.Suite3}, nil
 }
 
 // tail is a reply of any length.
@@ -178,45 +279,112 @@ func (c *Client) handshake(ctx context.Context, suite rmcp.Suite, role Privilege
 	_, _ = rand.Read(id[:])
 	h := rmcp.NewHandshake(suite, rmcp.Credentials{User: c.opt.User, Password: c.opt.Password, ControllerKey: c.opt.ControllerKey},
 		uint8(role), binary.LittleEndian.Uint32(id[:])|1, random)
-	stop := context.AfterFunc(ctx, func() { _ = c.conn.SetReadDeadline(time.Unix(1, 0)) })
-	defer stop()
+	c.drain()
 	for h.Session() == nil {
-		if err := c.stage(ctx, h); err != nil {
-			if _, told := errors.AsType[*rmcp.StatusError](err); !told {
-				_, _ = c.conn.Write(h.Abandon(c.out[:0]))
-			}
-			return nil, err
+		err := c.stage(ctx, h)
+		if err == nil {
+			continue
 		}
+		c.abandon(h)
+		return nil, err
 	}
 	return h.Session(), nil
 }
 
-// stage sends one message of the handshake until it is answered.
+// abandon has the controller forget what a handshake has left there: a session that
+// may be open already is closed, one that is half open is given up.
+func (c *Client) abandon(h *rmcp.Handshake) {
+	if packet := h.Abandon(nil); len(packet) > 0 {
+		_, _ = c.link.conn.Write(packet)
+	}
+	s := h.LeftOver()
+	if s == nil {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), max(closeWithin, 4*c.pace.timeout()))
+	defer cancel()
+	c.session = plusPacker{s}
+	c.link.use(c.session)
+	c.closeSession(ctx)
+}
+
+// drain drops what is left of an earlier handshake.
+func (c *Client) drain() {
+	for {
+		select {
+		case <-c.link.steps:
+		default:
+			return
+		}
+	}
+}
+
+// stage sends one message of the handshake until it is answered. A repeat is the
+// same to the last byte, so that a controller knows it for one, and the answer to
+// any of them counts.
 func (c *Client) stage(ctx context.Context, h *rmcp.Handshake) error {
+	packet := h.Next(nil)
 	wait := c.pace.timeout()
+	began, shut := time.Now(), 0
 	for range c.opt.Tries {
-		c.out = h.Next(c.out[:0])
-		if _, err := c.conn.Write(c.out); err != nil && !isRefusal(err) {
+		if _, err := c.link.conn.Write(packet); err != nil && !isRefusal(err) {
 			return err
 		}
-		until := time.Now().Add(jittered(wait))
-		_ = c.conn.SetReadDeadline(until)
-		for range staleReplies {
-			if ctx.Err() != nil {
-				return context.Cause(ctx)
-			}
-			n, err := c.conn.Read(c.in)
-			if err != nil {
-				break
-			}
-			if took, err := h.Take(c.in[:n]); took {
-				return err
-			}
+		c.timer.Reset(jittered(wait))
+		took, err := c.step(ctx, h, &shut)
+		c.timer.Stop()
+		switch {
+		case took:
+			c.pace.slower(time.Since(began))
+			c.trip.Store(int64(c.pace.mean))
+			return err
+		case ctx.Err() != nil:
+			return context.Cause(ctx)
+		case shut >= refusals:
+			return &SilentError{OpenSession, true, &RefusalError{err}}
 		}
+		h.Repeated()
 		wait = min(time.Duration(float64(wait)*backoff), maxTimeout)
 	}
-	return ErrNoReply
+	return &SilentError{OpenSession, true, ErrNoReply}
 }
+
+// step waits for one answer of the handshake, until the timer ends.
+func (c *Client) step(ctx context.Context, h *rmcp.Handshake, shut *int) (took bool, err error) {
+	for {
+		select {
+		case packet := <-c.link.steps:
+			if took, err := h.Take(packet); took {
+				return true, err
+			}
+		case refusal := <-c.link.refused:
+			*shut++
+			err = refusal
+		case <-ctx.Done():
+			return false, context.Cause(ctx)
+		case <-c.timer.C:
+			return false, err
+		}
+	}
+}
+
+// confirm asks something in a session that was never proved to us, because the last
+// answer was lost and the controller will not repeat it: who can answer in it knows
+// the password.
+func (c *Client) confirm(ctx context.Context) error {
+	s, ok := c.session.(plusPacker)
+	if !ok || !s.Unproved {
+		return nil
+	}
+	err := c.level0(ctx)
+	if _, silent := errors.AsType[*SilentError](err); silent {
+		return err
+	}
+	return nil
+}
+
+// OpenSession stands for the steps of a handshake in errors.
+var OpenSession = Command{Name: "Open Session"}
 
 // openLegacy opens a session of IPMI 1.5 (sections 22.16 and 22.17).
 func (c *Client) openLegacy(ctx context.Context) error {
@@ -241,6 +409,7 @@ func (c *Client) openLegacy(ctx context.Context) error {
 		case err == nil:
 			session = &rmcp.Legacy{Auth: active.auth, ID: active.id, Password: c.opt.Password, Sequence: max(1, active.sequence)}
 			c.session, c.info.Legacy, c.highest = legacyPacker{session}, true, min(role, Privilege(active.highest))
+			c.link.use(c.session)
 			return nil
 		case is && refused.Code == 0x86 && role > User: // section 22.17: privilege exceeds the user's limit
 			role--

@@ -15,6 +15,7 @@ type Status uint8
 const (
 	StatusOK             Status = 0x00
 	StatusNoResources    Status = 0x01
+	StatusInvalidID      Status = 0x02
 	StatusBadAuth        Status = 0x04
 	StatusBadIntegrity   Status = 0x05
 	StatusInactive       Status = 0x08
@@ -30,7 +31,7 @@ const (
 )
 
 var statusText = map[Status]string{
-	StatusOK: "no error", StatusNoResources: "no free session", 0x02: "session id not valid", 0x03: "payload type not valid",
+	StatusOK: "no error", StatusNoResources: "no free session", StatusInvalidID: "session id not valid", 0x03: "payload type not valid",
 	StatusBadAuth: "authentication algorithm refused", StatusBadIntegrity: "integrity algorithm refused",
 	0x06: "no matching authentication payload", 0x07: "no matching integrity payload", StatusInactive: "session id is inactive",
 	StatusBadRole: "role not valid", StatusRoleRefused: "role or privilege refused", StatusNoRoomForRole: "no free session for this role",

@@ -37,6 +37,7 @@ const (
 // Session seals and opens packets. It is not safe for concurrent use.
 type Session struct {
 	Suite    Suite
+	Unproved bool   // that the other end knows the password shows only once it has answered
 	ID       uint32 // that the other end sends to us
 	PeerID   uint32 // that we send to it
 	tag      hash.Hash
@@ -274,6 +275,18 @@ func parsePlain(packet []byte) (PayloadType, []byte, error) {
 		return 0, nil, fmt.Errorf("rmcp: no packet outside of a session: %w", r.Err())
 	}
 	return kind, payload, nil
+}
+
+// ParseOutside returns the payload of an RMCP+ packet outside of any session, and
+// AppendOutside writes one; without a payload it writes nothing.
+func ParseOutside(packet []byte) (PayloadType, []byte, error) { return parsePlain(packet) }
+
+// AppendOutside is the inverse of ParseOutside.
+func AppendOutside(b []byte, kind PayloadType, payload []byte) []byte {
+	if len(payload) == 0 {
+		return b
+	}
+	return appendPlain(b, kind, payload)
 }
 
 // ParseHandshake returns the payload of a packet that asks for a session, for

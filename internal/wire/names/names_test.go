@@ -1,0 +1,72 @@
+package names
+
+import (
+	"context"
+	"errors"
+	"net/netip"
+	"sync/atomic"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+func TestADeadResolverCostsNothingForWhatWasFound(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		var dead atomic.Bool
+		var asked atomic.Int32
+		good := netip.MustParseAddr("192.0.2.7")
+		b := &Book{Lookup: func(ctx context.Context, host string) ([]netip.Addr, error) {
+			asked.Add(1)
+			if dead.Load() {
+				<-ctx.Done()
+				return nil, ctx.Err()
+			}
+			if host != "bmc.example" {
+				return nil, errors.New("no such host")
+			}
+			return []netip.Addr{good}, nil
+		}}
+		addr := func(host string) (netip.Addr, error, time.Duration) {
+			began := time.Now()
+			a, err := b.Addr(t.Context(), host)
+			return a, err, time.Since(began)
+		}
+		a, err, _ := addr("bmc.example")
+		require.NoError(t, err)
+		require.Equal(t, good, a)
+		dead.Store(true)
+		for range 5 {
+			time.Sleep(2 * time.Minute)
+			a, err, took := addr("bmc.example")
+			require.NoError(t, err)
+			require.Equal(t, good, a, "the last good address counts")
+			require.Zero(t, took)
+			a, err, took = addr("192.0.2.9")
+			require.NoError(t, err)
+			require.Equal(t, "192.0.2.9", a.String())
+			require.Zero(t, took)
+		}
+		_, err, took := addr("other.example")
+		var missing *Error
+		require.ErrorAs(t, err, &missing)
+		require.Equal(t, within, took, "a name that was never found costs one time-out")
+		_, err, took = addr("other.example")
+		require.Error(t, err)
+		require.Zero(t, took, "and is not asked for again at once")
+		ctx, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
+		defer cancel()
+		began := time.Now()
+		_, err = b.Addr(ctx, "third.example")
+		require.ErrorIs(t, err, context.DeadlineExceeded)
+		require.Equal(t, 100*time.Millisecond, time.Since(began), "who has no time does not wait")
+		dead.Store(false)
+		before := asked.Load()
+		time.Sleep(2 * time.Minute)
+		_, err, _ = addr("bmc.example")
+		require.NoError(t, err)
+		b.asking.Wait()
+		require.Equal(t, before+1, asked.Load())
+	})
+}
