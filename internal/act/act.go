@@ -29,6 +29,7 @@ import (
 	"plumbbob/internal/gear/garage"
 	"plumbbob/internal/health"
 	"plumbbob/internal/keep"
+	"plumbbob/internal/lease"
 	"plumbbob/internal/store"
 	"plumbbob/internal/watch"
 )
@@ -50,6 +51,11 @@ type Parts struct {
 	Role func(ctx context.Context, name string) (operation.Role, error)
 
 	Health *health.Book // told of what cannot be recorded, or taken up
+	Lease  *lease.Lease // the right to act; nil: always
+
+	// Reload brings in what another service may have changed while it had the lease;
+	// nil: nothing does.
+	Reload func(context.Context) error
 
 	GroupChanged func(*group.Group)
 	Written      func() // the journal has a new entry
@@ -197,6 +203,9 @@ func (a *Actor) Request(ctx context.Context, req Request) (*operation.Operation,
 func newID() string { return strings.ToLower(rand.Text()[:10]) }
 
 func (a *Actor) request(ctx context.Context, req Request, id string) (*operation.Operation, error) {
+	if err := a.Lease.Holds(); err != nil {
+		return nil, err
+	}
 	p, w, err := a.preview(ctx, req.Intent, req.By)
 	if err != nil {
 		return nil, err

@@ -29,6 +29,9 @@ func (a *Actor) RequestGroup(ctx context.Context, in GroupIntent, digest string,
 	if p.Digest != digest {
 		return nil, &ChangedError{}
 	}
+	if err := a.Lease.Holds(); err != nil {
+		return nil, err
+	}
 	g := p.Group
 	g.ID, g.By, g.Consent, g.Asked = newID(), by, c, time.Now().UTC()
 	for i := range g.Members {
@@ -92,6 +95,9 @@ func (r *groupRun) run(ctx context.Context) {
 	var wake time.Time
 	queue := []group.Event{group.Started{At: time.Now().UTC()}}
 	for {
+		if r.a.Lease.Other() {
+			return // it is that one's to go on with
+		}
 		for len(queue) > 0 {
 			in := queue[0]
 			more, at, finished := r.carryOut(ctx, r.g.Step(in))
@@ -131,6 +137,9 @@ func (r *groupRun) carryOut(ctx context.Context, cmds []group.Command) (more []g
 			}
 			r.show()
 		case group.Begin:
+			if !r.a.awaitLease(ctx) {
+				return more, wake, false
+			}
 			more = append(more, r.begin(ctx, c.Device))
 		case group.Stop:
 			if m := r.member(c.Device); m != nil {
@@ -181,6 +190,21 @@ func (r *groupRun) member(k estate.Key) *group.Member {
 		return nil
 	}
 	return &r.g.Members[i]
+}
+
+// awaitLease waits until something may be begun; false says that it may not any more.
+func (a *Actor) awaitLease(ctx context.Context) bool {
+	for a.Lease.Holds() != nil {
+		if a.Lease.Other() {
+			return false
+		}
+		select {
+		case <-ctx.Done():
+			return false
+		case <-time.After(recordAgain):
+		}
+	}
+	return true
 }
 
 // begin asks for the operation of a member. One that is on record already was

@@ -38,7 +38,7 @@ func (a *Actor) save(ctx context.Context, o *operation.Operation) error {
 		return a.ledger.write(o) // in order: the replay brings it all over
 	}
 	err := a.Store.SaveOperation(ctx, o)
-	if err != nil && ctx.Err() == nil { // whatever it is: the file is as good
+	if err != nil && ctx.Err() == nil && !errors.Is(err, store.ErrFenced) { // whatever it is: the file is as good
 		return errors.Join(a.ledger.write(o), a.noted(err))
 	}
 	return err
@@ -65,7 +65,7 @@ func (a *Actor) end(ctx context.Context, o *operation.Operation) error {
 	case err == nil:
 		a.Written()
 		return nil
-	case ctx.Err() != nil:
+	case ctx.Err() != nil, errors.Is(err, store.ErrFenced):
 		return err
 	}
 	return errors.Join(a.ledger.write(o), a.noted(err))
@@ -98,6 +98,7 @@ const replayEvery = 2 * time.Second
 func (a *Actor) replayUntil(ctx context.Context) {
 	tick := time.NewTicker(replayEvery)
 	defer tick.Stop()
+	epoch := a.Lease.Epoch()
 	for {
 		_ = a.replay(ctx) // what it could not do, it has said
 		select {
@@ -105,9 +106,20 @@ func (a *Actor) replayUntil(ctx context.Context) {
 			return
 		case <-tick.C:
 		}
+		if a.Lease.Holds() != nil {
+			continue
+		}
+		now := a.Lease.Epoch()
 		a.mu.Lock()
-		tookUp := a.tookUp
+		tookUp := a.tookUp && now == epoch
+		if now != epoch { // another has held it meanwhile, and may have left something
+			a.tookSettings = false
+		}
 		a.mu.Unlock()
+		if now != epoch {
+			a.reload(ctx)
+			epoch = now
+		}
 		if tookUp {
 			continue
 		}
@@ -124,7 +136,7 @@ func (a *Actor) replay(ctx context.Context) error {
 		switch err := a.bringOver(ctx, o); {
 		case err == nil:
 			a.Health.Well(name)
-		case errors.Is(err, store.ErrAway), ctx.Err() != nil:
+		case errors.Is(err, store.ErrAway), errors.Is(err, store.ErrFenced), ctx.Err() != nil:
 			return err
 		default:
 			a.Health.Grave(name, fmt.Sprintf("operation %s on %s stays in the file %s, because the database does not take it: %s", o.ID, o.Device, a.Ledger, err))

@@ -26,6 +26,9 @@ type run struct {
 	events chan operation.Event
 	done   chan struct{}
 	seen   atomic.Pointer[operation.Operation]
+
+	offAt  time.Time // when this process has last sent something that cuts power
+	fenced bool      // another service goes on with it
 }
 
 func newRun(a *Actor, o *operation.Operation) *run {
@@ -43,10 +46,26 @@ func (a *Actor) Run(ctx context.Context) error {
 	a.mu.Lock()
 	a.ctx = ctx
 	a.mu.Unlock()
+	if err := a.Lease.Wait(ctx); err != nil {
+		return err
+	}
+	a.reload(ctx)
 	a.takeUp(ctx)
 	a.replayUntil(ctx)
 	a.work.Wait()
 	return context.Cause(ctx)
+}
+
+// reload brings in what another service may have changed.
+func (a *Actor) reload(ctx context.Context) {
+	if a.Lease == nil || a.Reload == nil {
+		return
+	}
+	if err := a.Reload(ctx); err != nil && ctx.Err() == nil {
+		a.Health.Grave("reload", "what another service has changed could not be read: "+err.Error())
+		return
+	}
+	a.Health.Well("reload")
 }
 
 // takeUp takes up every operation, every group and every change of settings that is
@@ -176,7 +195,7 @@ func (r *run) run(ctx context.Context) {
 	var in operation.Event = operation.Started{At: began}
 	for {
 		wake, finished := r.carryOut(ctx, r.o.Step(in))
-		if finished || ctx.Err() != nil {
+		if finished || r.fenced || ctx.Err() != nil {
 			return
 		}
 		if !wake.IsZero() {
@@ -230,6 +249,9 @@ func (r *run) carryOut(ctx context.Context, cmds []operation.Command) (wake time
 			}
 			r.show()
 		case operation.Send:
+			if !r.may(ctx, c) {
+				return wake, false
+			}
 			r.send(ctx, c)
 		case operation.Wake:
 			wake = c.At
@@ -249,11 +271,52 @@ func (r *run) record(ctx context.Context, cmds []operation.Command) bool {
 			r.a.Health.Well(name)
 			return true
 		}
+		if errors.Is(err, store.ErrFenced) {
+			r.fenced = true
+			return false
+		}
 		if r.paysBack(cmds) {
 			r.a.Health.Grave(name, fmt.Sprintf("operation %s cannot be recorded; it goes on all the same, because power is owed to %s: %s", r.o.ID, r.o.Device, err))
 			return true
 		}
 		r.a.Health.Grave(name, fmt.Sprintf("operation %s on %s cannot be recorded, so it waits: %s", r.o.ID, r.o.Device, err))
+		select {
+		case <-ctx.Done():
+			return false
+		case <-time.After(recordAgain):
+		}
+	}
+}
+
+// owedFor is for how long, beyond the time that it was to stay off, power that this
+// process has switched off is switched on by it although its lease has run out.
+const owedFor = 10 * time.Minute
+
+// may waits until a command may be sent. Without the lease that is only what
+// switches on what this very process has switched off, for a while, and never when
+// another service is known to have taken over.
+func (r *run) may(ctx context.Context, c operation.Send) bool {
+	name := "lease of operation " + r.o.ID
+	for {
+		why := r.a.Lease.Holds()
+		if why == nil {
+			r.a.Health.Well(name)
+			if c.Do == operation.SwitchOff || c.Do == operation.GearCycle {
+				r.offAt = time.Now()
+			}
+			return true
+		}
+		if r.a.Lease.Other() {
+			r.fenced = true
+			r.a.Health.Well(name)
+			r.a.Log.Warn("another service goes on with an operation", "operation", r.o.ID, "because", why)
+			return false
+		}
+		if c.Do == operation.SwitchOn && r.o.Owes(c.Outlet) && !r.offAt.IsZero() && time.Since(r.offAt) < r.o.Hold+owedFor {
+			r.a.Health.Grave(name, fmt.Sprintf("operation %s switches %s on again, although the lease has run out: %s", r.o.ID, c.Outlet.Place(), why))
+			return true
+		}
+		r.a.Health.Grave(name, fmt.Sprintf("operation %s on %s waits: %s", r.o.ID, r.o.Device, why))
 		select {
 		case <-ctx.Done():
 			return false
@@ -308,6 +371,9 @@ func (r *run) finish(ctx context.Context) {
 	r.o.Proof.After = r.a.facts(r.o.Device)
 	name := "record of operation " + r.o.ID
 	for err := r.a.end(ctx, r.o); err != nil; err = r.a.end(ctx, r.o) {
+		if errors.Is(err, store.ErrFenced) {
+			return // another service ends it
+		}
 		r.a.Health.Grave(name, fmt.Sprintf("the end of operation %s on %s cannot be recorded, so it waits: %s", r.o.ID, r.o.Device, err))
 		select {
 		case <-ctx.Done():

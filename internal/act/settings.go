@@ -158,6 +158,9 @@ func (a *Actor) startSetting(r *settingRun) error {
 	if ctx == nil || ctx.Err() != nil {
 		return ErrNotReady
 	}
+	if err := a.Lease.Holds(); err != nil {
+		return err
+	}
 	a.work.Go(func() { r.ended <- r.run(ctx) })
 	return nil
 }

@@ -17,6 +17,7 @@ import (
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/estatefile"
 	"plumbbob/internal/gear"
+	"plumbbob/internal/lease"
 	"plumbbob/internal/store"
 )
 
@@ -62,17 +63,18 @@ func problemOf(err error) contract.Problem {
 		return contract.Problem{Type: "about:blank", Status: status, Kind: kind, Title: title, Detail: &detail}
 	}
 	var (
-		usage   *operation.UsageError
-		said    *incident.UsageError
-		refused *act.RefusedError
-		changed *act.ChangedError
-		faults  *estatefile.Faults
-		role    *notPermitted
-		tries   *tooManyTries
-		gone    *missing
-		box     *gear.Error
-		http_   *echo.HTTPError
-		status  echo.HTTPStatusCoder
+		usage    *operation.UsageError
+		said     *incident.UsageError
+		refused  *act.RefusedError
+		changed  *act.ChangedError
+		faults   *estatefile.Faults
+		role     *notPermitted
+		tries    *tooManyTries
+		gone     *missing
+		box      *gear.Error
+		watching *lease.Error
+		http_    *echo.HTTPError
+		status   echo.HTTPStatusCoder
 	)
 	switch {
 	case errors.Is(err, errNotLoggedIn):
@@ -108,7 +110,7 @@ func problemOf(err error) contract.Problem {
 		return problem(http.StatusNotFound, contract.NotFound, "Not found", gone.what)
 	case errors.Is(err, store.ErrNotFound):
 		return problem(http.StatusNotFound, contract.NotFound, "Not found", "there is no such thing on record")
-	case errors.Is(err, store.ErrConflict), errors.Is(err, act.ErrEnded), errors.Is(err, act.ErrNotReady):
+	case errors.Is(err, store.ErrConflict), errors.Is(err, act.ErrEnded), errors.Is(err, act.ErrNotReady), errors.As(err, &watching):
 		return problem(http.StatusConflict, contract.Conflict, "Not now", err.Error())
 	case errors.Is(err, store.ErrAway):
 		return problem(http.StatusServiceUnavailable, contract.DatabaseAway, "The database is away", "the database does not answer; watching and switching go on, this must wait: try again in a moment")

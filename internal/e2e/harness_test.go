@@ -174,6 +174,7 @@ type process struct {
 	owner        *testing.T // outlives the subtests that start it again
 	program      string
 	dir, address string
+	flags        []string // beside those for them
 	out          *output
 }
 
@@ -222,7 +223,7 @@ func plumbd(t *testing.T) string {
 // start runs plumbd serve and waits until it answers.
 func (p *process) start(t *testing.T, program string) {
 	p.out = &output{}
-	p.Cmd = exec.Command(program, "serve", "--data-dir", p.dir, "--listen", p.address)
+	p.Cmd = exec.Command(program, append([]string{"serve", "--data-dir", p.dir, "--listen", p.address}, p.flags...)...)
 	p.Stdout, p.Stderr = p.out, p.out
 	require.NoError(t, p.Start())
 	running := p.Cmd

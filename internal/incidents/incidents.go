@@ -29,6 +29,7 @@ type Parts struct {
 	Keeper  *keep.Keeper
 	Log     *slog.Logger
 	Health  *health.Book
+	Standby func() bool // another service keeps the book now; nil: never
 	Changed func(*incident.Incident)
 	Written func() // the journal has a new entry
 }
@@ -75,7 +76,9 @@ func (r *Room) Run(ctx context.Context) error {
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
 	for {
-		if err := r.take(ctx); err == nil {
+		if r.Standby != nil && r.Standby() {
+			r.forget()
+		} else if err := r.take(ctx); err == nil {
 			r.Health.Well("incidents")
 			r.look(time.Now().UTC())
 			select {
@@ -110,6 +113,14 @@ func (r *Room) take(ctx context.Context) error {
 	}
 	r.ready = true
 	return nil
+}
+
+// forget drops the book: another service keeps it, and it is read again when that is
+// over.
+func (r *Room) forget() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.book, r.ready, r.dirty = incident.Book{}, false, map[string]*unsaved{}
 }
 
 // look brings the book up to date.

@@ -59,14 +59,14 @@ func TestWhatControllersSay(t *testing.T) {
 	o = beside(now)
 	o.Sheet, o.Weak = &reading.Sheet{Serial: "GW-1"}, &[]reading.Weakness{{Name: "clock"}}
 	k.Observe(o)
-	k.judge(t.Context(), now)
+	k.judge(now)
 	v := k.Verdict("router")
 	require.Equal(t, verdict.Strained, v.State)
 	require.Equal(t, verdict.Critical, v.Severity)
 	require.Equal(t, "CPU 1 temp is 97 °C", v.Reasons[0].Text, "the worst first")
 	told := k.told["router"]
 	k.Observe(beside(now))
-	k.judge(t.Context(), now)
+	k.judge(now)
 	require.Equal(t, told+1, k.told["router"], "pages that are open are told of new readings")
 
 	require.NoError(t, k.Flush(t.Context()))

@@ -33,7 +33,7 @@ func (k *Keeper) Run(ctx context.Context) error {
 		case <-k.dirty:
 		case <-pause.C:
 		}
-		k.judge(ctx, time.Now())
+		k.judge(time.Now())
 		pause.Reset(judgeAtLeast)
 		select {
 		case <-ctx.Done():
@@ -43,7 +43,7 @@ func (k *Keeper) Run(ctx context.Context) error {
 	}
 }
 
-func (k *Keeper) judge(ctx context.Context, now time.Time) {
+func (k *Keeper) judge(now time.Time) {
 	k.mu.Lock()
 	k.verdicts = verdict.Judge(k.estate, k.evidence, k.verdicts, now)
 	k.takeOver()
@@ -62,15 +62,10 @@ func (k *Keeper) judge(ctx context.Context, now time.Time) {
 			changed = append(changed, key)
 		}
 	}
-	back := k.notParkedAnyMore()
+	k.spool.unparked = append(k.spool.unparked, k.notParkedAnyMore()...)
 	k.mu.Unlock()
 	if len(changed) > 0 {
 		k.changed(changed)
-	}
-	for _, key := range back {
-		if err := k.store.Unpark(ctx, key); err != nil {
-			k.log.Warn("a device that was switched off has power again, but that could not be recorded", "device", key, "because", err)
-		}
 	}
 }
 

@@ -41,6 +41,9 @@ type Keeper struct {
 	// Written is told that the journal has new entries; it does nothing unless it is set.
 	Written func()
 
+	// Standby says whether another service keeps the records now; nil: never.
+	Standby func() bool
+
 	// Health is told of what cannot be stored, or brought back; nil: nobody.
 	Health *health.Book
 

@@ -37,6 +37,7 @@ type spool struct {
 
 	entries    []store.Entry // of the journal: what happened by itself
 	discharges []power.Discharge
+	unparked   []estate.Key // that have been brought back by somebody else
 }
 
 // Recent draws are kept in memory for the sparklines of the board.

@@ -100,6 +100,10 @@ func (k *Keeper) storeReadings(ctx context.Context) {
 			return
 		case <-tick.C:
 		}
+		if k.Standby != nil && k.Standby() {
+			k.take() // the other one stores the same
+			continue
+		}
 		now := time.Now()
 		if now.After(partition) {
 			err := k.store.Partition(ctx, now, k.Retention)
@@ -173,6 +177,7 @@ type batch struct {
 	verdicts   []store.StandingVerdict
 	docs       []store.Document
 	discharges []power.Discharge
+	unparked   []estate.Key
 	readings   []waiting
 }
 
@@ -181,8 +186,12 @@ func (k *Keeper) take() (b batch, sites func(estate.Key) estate.Key) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	s := &k.spool
-	b = batch{s.entries, slices.Collect(maps.Values(s.verdicts)), documents(s.docs, k.estate, time.Now()), s.discharges, s.waiting}
-	s.entries, s.discharges, s.waiting = nil, nil, nil
+	s.unparked = slices.DeleteFunc(s.unparked, func(d estate.Key) bool {
+		_, again := k.evidence.Parked[d] // somebody has switched it off anew
+		return again
+	})
+	b = batch{s.entries, slices.Collect(maps.Values(s.verdicts)), documents(s.docs, k.estate, time.Now()), s.discharges, s.unparked, s.waiting}
+	s.entries, s.discharges, s.unparked, s.waiting = nil, nil, nil, nil
 	clear(s.verdicts)
 	clear(s.docs)
 	return b, siteOf(k.estate)
@@ -195,6 +204,7 @@ func (k *Keeper) giveBack(b batch) {
 	s := &k.spool
 	s.entries = append(b.entries, s.entries...)
 	s.discharges = append(b.discharges, s.discharges...)
+	s.unparked = append(b.unparked, s.unparked...)
 	s.waiting = append(b.readings, s.waiting...)
 	for _, v := range b.verdicts {
 		if _, newer := s.verdicts[v.Device]; !newer {
@@ -213,7 +223,7 @@ func (k *Keeper) giveBack(b batch) {
 // What cannot be stored for the moment goes on waiting.
 func (k *Keeper) Flush(ctx context.Context) error {
 	b, sites := k.take()
-	var errs [5]error
+	var errs [6]error
 	wrote := len(b.entries)
 	b.entries, errs[0] = storeEach(k, b.entries, func(e store.Entry) string { return "journal " + e.Text }, func(es []store.Entry) error {
 		return k.store.Write(ctx, es...)
@@ -232,6 +242,13 @@ func (k *Keeper) Flush(ctx context.Context) error {
 	})
 	b.readings, errs[4] = storeEach(k, b.readings, func(w waiting) string { return fmt.Sprintf("readings of %s %s", w.device, w.name) }, func(ws []waiting) error {
 		return k.addReadings(ctx, ws)
+	})
+	b.unparked, errs[5] = storeEach(k, b.unparked, func(d estate.Key) string { return "return of " + string(d) }, func(ds []estate.Key) error {
+		var errs []error
+		for _, d := range ds {
+			errs = append(errs, k.store.Unpark(ctx, d))
+		}
+		return errors.Join(errs...)
 	})
 	k.giveBack(b)
 	return errors.Join(errs[:]...)

@@ -31,6 +31,7 @@ import (
 	"plumbbob/internal/hint"
 	"plumbbob/internal/incidents"
 	"plumbbob/internal/keep"
+	"plumbbob/internal/lease"
 	"plumbbob/internal/password"
 	"plumbbob/internal/secret"
 	"plumbbob/internal/store"
@@ -80,6 +81,7 @@ type Service struct {
 
 	incidents *incidents.Room
 	health    *health.Book
+	lease     *lease.Lease // nil with a database of our own
 
 	copy   *tell.JournalCopy // nil where none is wanted
 	api    *api.Server
@@ -113,6 +115,9 @@ func (s *Service) open(ctx context.Context) error {
 	}
 	s.health = health.New(s.o.Log)
 	s.Store.Health = s.health
+	if s.private == nil { // others may use that database as well
+		s.lease = lease.New(s.Store, s.health)
+	}
 	var err error
 	if s.Sealer, err = secret.OpenKey(filepath.Join(s.o.DataDir, "secrets.key")); err != nil {
 		return err
@@ -182,7 +187,7 @@ func (s *Service) assemble(ctx context.Context) error {
 	if s.o.Retention == (store.Retention{}) {
 		s.o.Retention = store.DefaultRetention
 	}
-	s.keeper.Retention, s.keeper.Health = s.o.Retention, s.health
+	s.keeper.Retention, s.keeper.Health, s.keeper.Standby = s.o.Retention, s.health, s.lease.Other
 	s.watcher = watch.New(watch.Sources{Pinger: s.pinger, Open: s.garage.Open, Observe: s.keeper.Observe, Garage: s.garage, Failed: s.driverFailed})
 	if s.o.Traps != "" {
 		if s.traps, err = hint.Listen(s.o.Traps, s.o.Log, s.watcher.Again); err != nil {
@@ -190,7 +195,7 @@ func (s *Service) assemble(ctx context.Context) error {
 		}
 	}
 	s.actor, err = act.New(act.Parts{
-		Store: s.Store, Keeper: s.keeper, Watcher: s.watcher, Garage: s.garage, Log: s.o.Log, Health: s.health,
+		Store: s.Store, Keeper: s.keeper, Watcher: s.watcher, Garage: s.garage, Log: s.o.Log, Health: s.health, Lease: s.lease, Reload: s.loadGear,
 		Ledger: filepath.Join(s.o.DataDir, "operations.ledger"),
 		Changed: func(o *operation.Operation) {
 			s.incidents.OperationChanged(o)
@@ -205,7 +210,7 @@ func (s *Service) assemble(ctx context.Context) error {
 		return err
 	}
 	s.incidents = incidents.New(incidents.Parts{
-		Store: s.Store, Keeper: s.keeper, Log: s.o.Log, Health: s.health,
+		Store: s.Store, Keeper: s.keeper, Log: s.o.Log, Health: s.health, Standby: s.lease.Other,
 		Changed: func(i *incident.Incident) { s.api.IncidentChanged(i) },
 		Written: func() { s.api.JournalWritten() },
 	})
@@ -222,6 +227,9 @@ func (s *Service) assemble(ctx context.Context) error {
 	return nil
 }
 
+// keepKeyWithin is how long it may take to keep a host key.
+const keepKeyWithin = 5 * time.Second
+
 // hostKeys are those that were seen first. One that cannot be kept is not
 // trusted: an error of Learn ends the connection.
 func (s *Service) hostKeys(ctx context.Context) (sshgear.Pins, error) {
@@ -234,11 +242,13 @@ func (s *Service) hostKeys(ctx context.Context) (sshgear.Pins, error) {
 			return known[address]
 		},
 		Learn: func(address, pin string) error {
-			mu.Lock()
-			defer mu.Unlock()
-			if err := s.Store.LearnHostKey(context.Background(), address, pin, time.Now().UTC()); err != nil {
+			ctx, cancel := context.WithTimeout(context.Background(), keepKeyWithin)
+			defer cancel()
+			if err := s.Store.LearnHostKey(ctx, address, pin, time.Now().UTC()); err != nil {
 				return fmt.Errorf("its host key cannot be kept: %w", err)
 			}
+			mu.Lock()
+			defer mu.Unlock()
 			known[address] = pin
 			return nil
 		},
@@ -267,6 +277,9 @@ func (s *Service) Run(ctx context.Context) error {
 	tasks, ctx := errgroup.WithContext(ctx)
 	tasks.Go(func() error { return s.watcher.Run(ctx) })
 	tasks.Go(func() error { return s.keeper.Run(ctx) })
+	if s.lease != nil {
+		tasks.Go(func() error { return s.lease.Run(ctx) })
+	}
 	if s.traps != nil {
 		tasks.Go(func() error { return s.traps.Run(ctx) })
 	}
@@ -338,6 +351,7 @@ func (s *Service) Close() error {
 		err = errors.Join(err, s.traps.Close())
 	}
 	if s.Store != nil {
+		s.lease.Give() // nothing of ours is under way any more
 		err = errors.Join(err, s.Store.Close())
 	}
 	if s.private != nil {

@@ -16,7 +16,7 @@ func (s *Store) CreateGroup(ctx context.Context, g *group.Group, entry Entry) er
 	if err != nil {
 		return fmt.Errorf("group %s: %w", g.ID, err)
 	}
-	return s.within(ctx, func(tx *sqlx.Tx) error {
+	return s.step(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `
 			INSERT INTO op_group (id, kind, state, who, asked_at, doc) VALUES (?, ?, ?, ?, ?, ?)`,
 			g.ID, g.Intent.Kind, g.State, g.By.Name, g.Asked, doc)
@@ -33,7 +33,7 @@ func (s *Store) SaveGroup(ctx context.Context, g *group.Group) error {
 	if err != nil {
 		return fmt.Errorf("group %s: %w", g.ID, err)
 	}
-	return s.exec(ctx, `UPDATE op_group SET doc = ?, state = ? WHERE id = ? AND ended_at IS NULL`, doc, g.State, g.ID)
+	return s.stepBy(ctx, `UPDATE op_group SET doc = ?, state = ? WHERE id = ? AND ended_at IS NULL`, doc, g.State, g.ID)
 }
 
 // EndGroup records the end of a group. ErrConflict: that has been done before.
@@ -42,7 +42,7 @@ func (s *Store) EndGroup(ctx context.Context, g *group.Group, entry Entry) error
 	if err != nil {
 		return fmt.Errorf("group %s: %w", g.ID, err)
 	}
-	return s.within(ctx, func(tx *sqlx.Tx) error {
+	return s.step(ctx, func(tx *sqlx.Tx) error {
 		err := changedOne(tx.ExecContext(ctx, `UPDATE op_group SET doc = ?, state = ?, ended_at = ? WHERE id = ? AND ended_at IS NULL`, doc, g.State, g.Ended, g.ID))
 		if err != nil {
 			return err

@@ -20,9 +20,9 @@ func (s *Store) CreateOperation(ctx context.Context, o *operation.Operation, ent
 	if err != nil {
 		return fmt.Errorf("operation %s: %w", o.ID, err)
 	}
-	return s.within(ctx, func(tx *sqlx.Tx) error {
+	return s.step(ctx, func(tx *sqlx.Tx) error {
 		for _, end := range o.Claims() {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO claim (outlet, operation_id) VALUES (?, ?)`, end.String(), o.ID); err != nil {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO claim (outlet, operation_id, site) VALUES (?, ?, ?)`, end.String(), o.ID, o.Site); err != nil {
 				return err
 			}
 		}
@@ -43,7 +43,7 @@ func (s *Store) SaveOperation(ctx context.Context, o *operation.Operation) error
 	if err != nil {
 		return fmt.Errorf("operation %s: %w", o.ID, err)
 	}
-	return s.exec(ctx, `UPDATE operation SET doc = ? WHERE id = ? AND ended_at IS NULL`, doc, o.ID)
+	return s.stepBy(ctx, `UPDATE operation SET doc = ? WHERE id = ? AND ended_at IS NULL`, doc, o.ID)
 }
 
 // EndOperation records the end of an operation, lets go of its outlets, and
@@ -58,7 +58,7 @@ func (s *Store) EndOperation(ctx context.Context, o *operation.Operation, entry 
 		ms := d.Milliseconds()
 		took = &ms
 	}
-	return s.within(ctx, func(tx *sqlx.Tx) error {
+	return s.step(ctx, func(tx *sqlx.Tx) error {
 		err := changedOne(tx.ExecContext(ctx, `
 			UPDATE operation SET state = ?, ended_at = ?, took_ms = ?, doc = ?
 			WHERE id = ? AND ended_at IS NULL`, o.State, o.Ended, took, doc, o.ID))
@@ -102,7 +102,7 @@ const setAsideState = "set-aside"
 // SetAside ends an operation that cannot be read, so that others can switch what it
 // held, and says so in the journal. Its document stays as it is.
 func (s *Store) SetAside(ctx context.Context, id string, entry Entry) error {
-	return s.within(ctx, func(tx *sqlx.Tx) error {
+	return s.step(ctx, func(tx *sqlx.Tx) error {
 		err := changedOne(tx.ExecContext(ctx, `UPDATE operation SET state = ?, ended_at = UTC_TIMESTAMP(3) WHERE id = ? AND ended_at IS NULL`, setAsideState, id))
 		if err != nil {
 			return err

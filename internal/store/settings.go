@@ -18,7 +18,7 @@ func (s *Store) SaveSetting(ctx context.Context, c *setting.Change) error {
 	if err != nil {
 		return fmt.Errorf("setting %s: %w", c.ID, err)
 	}
-	return s.exec(ctx, `
+	return s.stepBy(ctx, `
 		INSERT INTO setting (id, site, device, state, who, asked_at, doc) VALUES (?, ?, ?, ?, ?, ?, ?)
 		ON DUPLICATE KEY UPDATE state = IF(ended_at IS NULL, VALUES(state), state), doc = IF(ended_at IS NULL, VALUES(doc), doc)`,
 		c.ID, c.Site, c.Device, c.State, c.By, c.Asked, doc)
@@ -31,7 +31,7 @@ func (s *Store) EndSetting(ctx context.Context, c *setting.Change, entry Entry) 
 	if err != nil {
 		return fmt.Errorf("setting %s: %w", c.ID, err)
 	}
-	return s.within(ctx, func(tx *sqlx.Tx) error {
+	return s.step(ctx, func(tx *sqlx.Tx) error {
 		err := changedOne(tx.ExecContext(ctx, `UPDATE setting SET state = ?, ended_at = ?, doc = ? WHERE id = ? AND ended_at IS NULL`, c.State, c.Ended, doc, c.ID))
 		if err != nil {
 			return err

@@ -2,6 +2,7 @@
 //
 //	store.go      opening, and migrations
 //	errors.go     what the errors mean, and which are tried again
+//	lease.go      which of several services acts
 //	rows.go       documents, one by one: a bad one spoils only itself
 //	accounts.go   accounts and log-ins
 //	estates.go    the estate and its versions, secrets, parked devices
@@ -18,6 +19,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"sync/atomic"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -42,6 +44,8 @@ type Store struct {
 
 	// Health is told of what on record cannot be read; nil: nobody.
 	Health *health.Book
+
+	epoch atomic.Int64 // of the lease, when there is one
 }
 
 // Open connects, and brings the tables up to date.

@@ -15,6 +15,7 @@ import (
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/wire/icmp"
+	"plumbbob/internal/wire/names"
 )
 
 // probe asks a production address once.
@@ -47,8 +48,7 @@ func (w *Watcher) ping(ctx context.Context, target string) (time.Duration, error
 // of the host, but not of the service that is asked for.
 func connect(ctx context.Context, target string) (time.Duration, error) {
 	began := time.Now()
-	var d net.Dialer
-	c, err := d.DialContext(ctx, "tcp", target)
+	c, err := names.Default.DialContext(ctx, "tcp", target)
 	if err != nil {
 		return 0, plain(err)
 	}
@@ -62,7 +62,7 @@ func connect(ctx context.Context, target string) (time.Duration, error) {
 // something answers, and tells it nothing.
 var httpClient = &http.Client{
 	Transport: &http.Transport{
-		DisableKeepAlives: true, TLSClientConfig: &tls.Config{InsecureSkipVerify: true}, //nolint:gosec // see above
+		DisableKeepAlives: true, DialContext: names.Default.DialContext, TLSClientConfig: &tls.Config{InsecureSkipVerify: true}, //nolint:gosec // see above
 		MaxResponseHeaderBytes: 64 << 10,
 	},
 	CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },

@@ -33,6 +33,7 @@ type Garage struct {
 	estate  *estate.Estate
 	secrets map[string]secret.Value
 	parked  map[estate.EndpointID]*slot
+	closing sync.WaitGroup // drivers that have been dropped
 }
 
 type slot struct {
@@ -292,11 +293,12 @@ const outputSettle = 5 * time.Second
 func (g *Garage) drop(id estate.EndpointID) {
 	s := g.parked[id]
 	delete(g.parked, id)
-	go func() { _ = s.driver.Close() }() // it may have to wait for a question that is on its way
+	g.closing.Go(func() { _ = s.driver.Close() }) // it may have to wait for a question that is on its way
 }
 
 // Close closes all drivers.
 func (g *Garage) Close() error {
+	defer g.closing.Wait()
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	errs := make([]error, 0, len(g.parked))

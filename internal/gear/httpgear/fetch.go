@@ -24,6 +24,7 @@ import (
 	"plumbbob/internal/gear"
 	"plumbbob/internal/profile"
 	"plumbbob/internal/secret"
+	"plumbbob/internal/wire/names"
 )
 
 // maxPage bounds what is read of an answer.
@@ -43,7 +44,7 @@ func newWeb(o Options) (*web, error) {
 	if len(o.Addresses) == 0 {
 		return nil, &gear.Error{Kind: gear.Unreachable, Outcome: operation.NotSent, Text: o.Name + " has no address"}
 	}
-	t := &http.Transport{MaxIdleConnsPerHost: 1, IdleConnTimeout: time.Minute, MaxResponseHeaderBytes: 64 << 10}
+	t := &http.Transport{DialContext: names.Default.DialContext, MaxIdleConnsPerHost: 1, IdleConnTimeout: time.Minute, MaxResponseHeaderBytes: 64 << 10}
 	if o.Pin != "" {
 		// The certificate of such gear is its own: what counts is that it is the
 		// one that we know.

@@ -19,6 +19,7 @@ import (
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/secret"
+	"plumbbob/internal/wire/names"
 	"plumbbob/internal/wire/telnet"
 )
 
@@ -37,7 +38,8 @@ type Driver struct {
 	o      Options
 	prompt *regexp.Regexp
 
-	talking sync.Mutex // one dialogue at a time; not held while only a sign of life is wanted
+	talking gear.Turn // one dialogue at a time; not held while only a sign of life is wanted
+	dialing gear.Turn // one call at a time; what was heard can be read meanwhile
 
 	mu    sync.Mutex
 	line  *line
@@ -57,7 +59,7 @@ func Open(o Options) (*Driver, error) {
 	if len(o.Addresses) == 0 {
 		return nil, &gear.Error{Kind: gear.Unreachable, Outcome: operation.NotSent, Text: o.Name + " has no address"}
 	}
-	d := &Driver{o: o, prompt: usualPrompt}
+	d := &Driver{o: o, prompt: usualPrompt, talking: gear.NewTurn(), dialing: gear.NewTurn()}
 	if o.Prompt != "" {
 		p, err := regexp.Compile("(?:" + o.Prompt + `)\s*$`)
 		if err != nil {
@@ -134,26 +136,52 @@ func (d *Driver) LastLines(n int) []string {
 
 // connect returns the line, and calls it where it is not up.
 func (d *Driver) connect(ctx context.Context) (*line, error) {
+	turn := d.dialing.Take(ctx)
+	if turn == nil {
+		defer d.dialing.Give()
+	}
 	d.mu.Lock()
-	defer d.mu.Unlock()
 	if d.line != nil && d.line.err() == nil {
+		defer d.mu.Unlock()
 		return d.line, nil
 	}
 	_ = d.drop()
-	address := d.o.Addresses[d.at%len(d.o.Addresses)]
-	l := &line{address: address, hide: d.o.Secret.Password}
-	if err := ctx.Err(); err != nil || d.close {
-		return nil, l.fail(d.o.Name, errors.Join(err, net.ErrClosed), operation.NotSent)
+	l := &line{address: d.o.Addresses[d.at%len(d.o.Addresses)], hide: d.o.Secret.Password}
+	closed := d.close
+	d.mu.Unlock()
+	if closed {
+		turn = net.ErrClosed
 	}
-	dialer := net.Dialer{Timeout: d.o.Timeout, KeepAliveConfig: alive}
-	conn, err := dialer.DialContext(ctx, "tcp", address)
-	if err != nil {
+	if turn != nil {
+		return nil, l.fail(d.o.Name, turn, operation.NotSent)
+	}
+	conn, err := d.dial(ctx, l.address)
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	switch {
+	case err != nil:
 		d.at++ // try the next address another time
 		return nil, l.fail(d.o.Name, err, operation.NotSent)
+	case d.close:
+		_ = conn.Close()
+		return nil, l.fail(d.o.Name, net.ErrClosed, operation.NotSent)
 	}
 	l.listen(telnet.Client(conn))
 	d.line = l
 	return l, nil
+}
+
+func (d *Driver) dial(ctx context.Context, address string) (net.Conn, error) {
+	ctx, cancel := context.WithTimeout(ctx, d.o.Timeout)
+	defer cancel()
+	conn, err := names.Default.DialContext(ctx, "tcp", address)
+	if err != nil {
+		return nil, err
+	}
+	if c, ok := conn.(*net.TCPConn); ok {
+		_ = c.SetKeepAliveConfig(alive)
+	}
+	return conn, nil
 }
 
 // fail says what is wrong with a line.

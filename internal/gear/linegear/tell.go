@@ -27,8 +27,10 @@ var refusal = regexp.MustCompile(`(?i)^\s*[%^?]|\b(unknown|invalid|unrecogni[sz]
 // what it says is taken for a refusal when it reads like one, and what came of a
 // command shows by what the device does.
 func (d *Driver) Tell(ctx context.Context, text string) error {
-	d.talking.Lock()
-	defer d.talking.Unlock()
+	if err := d.talking.Take(ctx); err != nil {
+		return (&line{address: d.o.Addresses[0]}).fail(d.o.Name, err, operation.NotSent)
+	}
+	defer d.talking.Give()
 	l, err := d.connect(ctx)
 	if err != nil {
 		return err

@@ -13,6 +13,7 @@ import (
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/secret"
+	"plumbbob/internal/wire/names"
 )
 
 const (
@@ -65,7 +66,7 @@ func (s *session) use(ctx context.Context, f func() error) error {
 	if err := ctx.Err(); err != nil {
 		return s.err(err, notSent)
 	}
-	if err := s.connect(); err != nil {
+	if err := s.connect(ctx); err != nil {
 		return err
 	}
 	s.snmp.Context = ctx
@@ -90,11 +91,15 @@ func (s *session) drop() {
 	}
 }
 
-func (s *session) connect() error {
+func (s *session) connect(ctx context.Context) error {
 	if s.snmp != nil {
 		return nil
 	}
 	host, port, err := net.SplitHostPort(s.o.Addresses[s.at])
+	if err != nil {
+		return s.err(err, notSent)
+	}
+	addr, err := names.Default.Addr(ctx, host)
 	if err != nil {
 		return s.err(err, notSent)
 	}
@@ -103,7 +108,7 @@ func (s *session) connect() error {
 		return s.err(fmt.Errorf("port %q: %w", port, err), notSent)
 	}
 	g := &gosnmp.GoSNMP{
-		Target: host, Port: uint16(n), Transport: "udp", Timeout: s.o.Timeout / (getRetries + 1), Retries: getRetries,
+		Target: addr.String(), Port: uint16(n), Transport: "udp", Timeout: s.o.Timeout / (getRetries + 1), Retries: getRetries,
 		MaxOids: firstSize, MaxRepetitions: bulkSize,
 	}
 	credentials(g, s.o.Secret)

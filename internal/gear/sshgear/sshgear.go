@@ -20,6 +20,7 @@ import (
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/secret"
+	"plumbbob/internal/wire/names"
 )
 
 // Options say where a device is and how it is spoken to.
@@ -44,9 +45,12 @@ type Driver struct {
 	o    Options
 	auth ssh.AuthMethod
 
-	mu     sync.Mutex
+	dialing gear.Turn // one connection is made at a time; not held while it is used
+
+	mu     sync.Mutex // not held while anything is waited for
 	client *ssh.Client
 	at     int // which address is used
+	closed bool
 }
 
 var (
@@ -59,7 +63,7 @@ func Open(o Options) (*Driver, error) {
 	if len(o.Addresses) == 0 {
 		return nil, &gear.Error{Kind: gear.Unreachable, Outcome: operation.NotSent, Text: o.Name + " has no address"}
 	}
-	d := &Driver{o: o, auth: ssh.Password(o.Secret.Password)}
+	d := &Driver{o: o, dialing: gear.NewTurn(), auth: ssh.Password(o.Secret.Password)}
 	if o.Secret.Kind == secret.SSHKey {
 		key, err := ssh.ParsePrivateKey([]byte(o.Secret.Password))
 		if err != nil {
@@ -73,34 +77,38 @@ func Open(o Options) (*Driver, error) {
 // Close ends the connection.
 func (d *Driver) Close() error {
 	d.mu.Lock()
-	defer d.mu.Unlock()
-	return d.drop()
+	c := d.client
+	d.closed = true
+	d.mu.Unlock()
+	return d.drop(c)
 }
 
-func (d *Driver) drop() error {
-	if d.client == nil {
+// drop ends a connection, if it is still the one that is used.
+func (d *Driver) drop(c *ssh.Client) error {
+	d.mu.Lock()
+	if d.client == c {
+		d.client = nil
+	}
+	d.mu.Unlock()
+	if c == nil {
 		return nil
 	}
-	err := d.client.Close()
-	d.client = nil
-	if errors.Is(err, net.ErrClosed) {
-		return nil
+	if err := c.Close(); !errors.Is(err, net.ErrClosed) && !errors.Is(err, io.EOF) {
+		return err
 	}
-	return err
+	return nil
 }
 
 // Answer asks the far end for a sign of life.
 func (d *Driver) Answer(ctx context.Context) error {
-	d.mu.Lock()
-	defer d.mu.Unlock()
 	c, err := d.connect(ctx)
 	if err != nil {
 		return err
 	}
-	defer d.follow(ctx)()
+	defer follow(ctx, c)()
 	// A request that nobody knows is answered with a refusal (RFC 4254, section 4).
 	if _, _, err := c.SendRequest("alive@plumbbob.invalid", true, nil); err != nil {
-		_ = d.drop()
+		_ = d.drop(c)
 		return d.err(err, operation.NotSent)
 	}
 	return nil
@@ -113,20 +121,18 @@ const (
 
 // Tell runs one command. What it says is kept for the error only.
 func (d *Driver) Tell(ctx context.Context, text string) error {
-	d.mu.Lock()
-	defer d.mu.Unlock()
 	c, err := d.connect(ctx)
 	if err != nil {
 		return err
 	}
-	defer d.follow(ctx)()
+	defer follow(ctx, c)()
 	s, err := c.NewSession()
 	if err != nil { // the connection may have died long ago: nothing was sent on it
-		_ = d.drop()
+		_ = d.drop(c)
 		if c, err = d.connect(ctx); err != nil {
 			return err
 		}
-		defer d.follow(ctx)()
+		defer follow(ctx, c)()
 		if s, err = c.NewSession(); err != nil {
 			return d.err(err, operation.NotSent)
 		}
@@ -136,14 +142,14 @@ func (d *Driver) Tell(ctx context.Context, text string) error {
 	s.Stdout, s.Stderr = &said, &said
 	ended := make(chan error, 1)
 	if err := s.Start(text); err != nil {
-		_ = d.drop()
+		_ = d.drop(c)
 		return d.err(err, operation.Unclear)
 	}
 	go func() { ended <- s.Wait() }()
 	select {
 	case err = <-ended:
 	case <-ctx.Done():
-		_ = d.drop()
+		_ = d.drop(c)
 		return d.err(context.Cause(ctx), operation.Unclear)
 	case <-time.After(tellsFor):
 		return nil
@@ -156,14 +162,13 @@ func (d *Driver) Tell(ctx context.Context, text string) error {
 		}
 	}
 	if err != nil { // the device went before it could answer: that is what was asked for
-		_ = d.drop()
+		_ = d.drop(c)
 	}
 	return nil
 }
 
 // follow has the connection end with ctx: a blocking call must not outlive it.
-func (d *Driver) follow(ctx context.Context) func() {
-	c := d.client
+func follow(ctx context.Context, c *ssh.Client) func() {
 	stop := context.AfterFunc(ctx, func() { _ = c.Close() })
 	return func() { stop() }
 }
@@ -194,30 +199,56 @@ func (b *bounded) line() string {
 
 // connect returns the connection, and makes one where there is none.
 func (d *Driver) connect(ctx context.Context) (*ssh.Client, error) {
-	if d.client != nil {
-		return d.client, nil
-	}
-	if err := ctx.Err(); err != nil {
+	if err := d.dialing.Take(ctx); err != nil {
 		return nil, d.err(err, operation.NotSent)
 	}
-	address := d.o.Addresses[d.at%len(d.o.Addresses)]
-	dialer := net.Dialer{Timeout: d.o.Timeout}
-	conn, err := dialer.DialContext(ctx, "tcp", address)
-	if err != nil {
+	defer d.dialing.Give()
+	d.mu.Lock()
+	c, closed, address := d.client, d.closed, d.o.Addresses[d.at%len(d.o.Addresses)]
+	d.mu.Unlock()
+	switch {
+	case c != nil:
+		return c, nil
+	case closed:
+		return nil, d.err(net.ErrClosed, operation.NotSent)
+	}
+	c, err := d.dial(ctx, address)
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	switch {
+	case err != nil:
 		d.at++ // try the next address another time
-		return nil, d.err(err, operation.NotSent)
+		return nil, err
+	case d.closed:
+		_ = c.Close()
+		return nil, d.sorted(net.ErrClosed, operation.NotSent, address)
 	}
+	d.client = c
+	return c, nil
+}
+
+func (d *Driver) dial(ctx context.Context, address string) (*ssh.Client, error) {
+	within, cancel := context.WithTimeout(ctx, d.o.Timeout)
+	defer cancel()
+	conn, err := names.Default.DialContext(within, "tcp", address)
+	if err != nil {
+		return nil, d.sorted(err, operation.NotSent, address)
+	}
+	defer context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })()
 	_ = conn.SetDeadline(time.Now().Add(2 * d.o.Timeout))
 	c, channels, requests, err := ssh.NewClientConn(conn, address, &ssh.ClientConfig{
 		User: d.o.Secret.User, Auth: []ssh.AuthMethod{d.auth}, HostKeyCallback: d.hostKey, Timeout: d.o.Timeout,
 	})
 	if err != nil {
 		_ = conn.Close()
-		return nil, d.err(err, operation.NotSent)
+		return nil, d.sorted(err, operation.NotSent, address)
 	}
 	_ = conn.SetDeadline(time.Time{})
-	d.client = ssh.NewClient(c, channels, requests)
-	return d.client, nil
+	if ctx.Err() != nil { // it may have set the deadline before
+		_ = conn.Close()
+		return nil, d.sorted(context.Cause(ctx), operation.NotSent, address)
+	}
+	return ssh.NewClient(c, channels, requests), nil
 }
 
 // errKey is a host key that is not the one that we know.
@@ -241,8 +272,15 @@ func (d *Driver) hostKey(address string, _ net.Addr, key ssh.PublicKey) error {
 }
 
 func (d *Driver) err(err error, oc operation.Outcome) error {
+	d.mu.Lock()
+	address := d.o.Addresses[d.at%len(d.o.Addresses)]
+	d.mu.Unlock()
+	return d.sorted(err, oc, address)
+}
+
+func (d *Driver) sorted(err error, oc operation.Outcome, address string) error {
 	e := &gear.Error{Kind: gear.Unreachable, Outcome: oc, Err: err}
-	where := fmt.Sprintf("%s at %s", d.o.Name, d.o.Addresses[d.at%len(d.o.Addresses)])
+	where := fmt.Sprintf("%s at %s", d.o.Name, address)
 	var timeout net.Error
 	switch {
 	case errors.Is(err, errKey):
