@@ -28,31 +28,31 @@ func TestADeadResolverCostsNothingForWhatWasFound(t *testing.T) {
 			}
 			return []netip.Addr{good}, nil
 		}}
-		addr := func(host string) (netip.Addr, error, time.Duration) {
+		addr := func(host string) (netip.Addr, time.Duration, error) {
 			began := time.Now()
 			a, err := b.Addr(t.Context(), host)
-			return a, err, time.Since(began)
+			return a, time.Since(began), err
 		}
-		a, err, _ := addr("bmc.example")
+		a, _, err := addr("bmc.example")
 		require.NoError(t, err)
 		require.Equal(t, good, a)
 		dead.Store(true)
 		for range 5 {
 			time.Sleep(2 * time.Minute)
-			a, err, took := addr("bmc.example")
+			a, took, err := addr("bmc.example")
 			require.NoError(t, err)
 			require.Equal(t, good, a, "the last good address counts")
 			require.Zero(t, took)
-			a, err, took = addr("192.0.2.9")
+			a, took, err = addr("192.0.2.9")
 			require.NoError(t, err)
 			require.Equal(t, "192.0.2.9", a.String())
 			require.Zero(t, took)
 		}
-		_, err, took := addr("other.example")
+		_, took, err := addr("other.example")
 		var missing *Error
 		require.ErrorAs(t, err, &missing)
 		require.Equal(t, within, took, "a name that was never found costs one time-out")
-		_, err, took = addr("other.example")
+		_, took, err = addr("other.example")
 		require.Error(t, err)
 		require.Zero(t, took, "and is not asked for again at once")
 		ctx, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
@@ -64,7 +64,7 @@ func TestADeadResolverCostsNothingForWhatWasFound(t *testing.T) {
 		dead.Store(false)
 		before := asked.Load()
 		time.Sleep(2 * time.Minute)
-		_, err, _ = addr("bmc.example")
+		_, _, err = addr("bmc.example")
 		require.NoError(t, err)
 		b.asking.Wait()
 		require.Equal(t, before+1, asked.Load())
