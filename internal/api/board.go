@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"time"
 
@@ -13,14 +14,20 @@ import (
 )
 
 // GetBoard implements the contract.
-func (s *Server) GetBoard(context.Context, contract.GetBoardRequestObject) (contract.GetBoardResponseObject, error) {
+func (s *Server) GetBoard(ctx context.Context, _ contract.GetBoardRequestObject) (contract.GetBoardResponseObject, error) {
+	text, err := s.boards.get(ctx, s.drawBoard)
+	if err != nil {
+		return nil, err
+	}
+	return boardText(text), nil
+}
+
+// drawBoard writes the board as it is now.
+func (s *Server) drawBoard() ([]byte, error) {
 	event := s.Hub.Newest() // before looking, so that nothing falls in between
-	var out contract.Board
-	s.Keeper.See(func(e *estate.Estate, ev *verdict.Evidence, vs map[estate.Key]verdict.Verdict, now time.Time) {
-		out = s.glance(e, ev, vs, now).board(event)
-	})
+	out := s.glanceOf(s.Keeper.Snapshot()).board(event)
 	out.Service = ailmentViews(s.Health.List())
-	return contract.GetBoard200JSONResponse(out), nil
+	return json.Marshal(out)
 }
 
 func ailmentViews(list []health.Ailment) []contract.ServiceAilment {

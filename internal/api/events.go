@@ -12,7 +12,6 @@ import (
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/group"
 	"plumbbob/internal/core/operation"
-	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/stream"
 )
 
@@ -72,23 +71,13 @@ func (s *Server) publish(kind, key string, data any) {
 
 // DevicesChanged tells everybody how these devices look now.
 func (s *Server) DevicesChanged(keys []estate.Key) {
-	views := map[estate.Key]any{}
-	var trouble any
-	s.Keeper.See(func(e *estate.Estate, ev *verdict.Evidence, vs map[estate.Key]verdict.Verdict, now time.Time) {
-		g := s.glance(e, ev, vs, now)
-		for _, k := range keys {
-			if d := e.Device(k); d != nil {
-				views[k] = g.summary(d)
-			}
-		}
-		trouble = g.troubles()
-	})
+	g := s.glanceOf(s.Keeper.Snapshot())
 	for _, k := range keys {
-		if v, ok := views[k]; ok {
-			s.publish(stream.Device, string(k), v)
+		if d := g.e.Device(k); d != nil {
+			s.publish(stream.Device, string(k), g.summary(d))
 		}
 	}
-	s.publish(stream.Trouble, "all", trouble)
+	s.publish(stream.Trouble, "all", g.troubles())
 }
 
 // HealthChanged tells everybody what ails the service now.

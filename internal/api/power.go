@@ -42,7 +42,7 @@ func (g glance) sitePower(site *estate.Site) contract.SitePower {
 	if watts, known := w.SiteW(site.Key); known {
 		out.W = ptr(tenth(watts))
 	}
-	if there, volts, known := verdict.Utility(g.e, g.ev, site.Key, g.now); known {
+	if there, volts, known := g.moment.Utility(site.Key); known {
 		out.Utility, out.UtilityV = ptr(contract.Gone), &volts
 		if there {
 			out.Utility = ptr(contract.There)

@@ -87,6 +87,7 @@ func TestSupplyView(t *testing.T) {
 	require.Contains(t, u.Control, contract.NamedText{Name: "shuts down in", Text: "30 s"})
 	require.Contains(t, u.Config, contract.NamedText{Name: "carries", Text: "2700 W"})
 	g.now = g.now.Add(time.Hour)
+	g.moment = verdict.At(g.e, g.ev, nil, g.now)
 	require.False(t, g.supplyBrief(g.e.Device("ostrel-ups")).Fresh)
 	require.Equal(t, "not heard yet", g.supplyBrief(g.e.Device("tamsin-ups")).State)
 }

@@ -70,6 +70,7 @@ type Server struct {
 	Parts
 	sessions sessions
 	tries    tries
+	boards   boards
 }
 
 // New returns a server.

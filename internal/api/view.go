@@ -18,6 +18,7 @@ type glance struct {
 	ev     *verdict.Evidence
 	vs     map[estate.Key]verdict.Verdict
 	now    time.Time
+	moment *verdict.Moment
 	recent func(estate.Key) []float64
 	inside func(estate.Key) *keep.Inside // nil for nothing
 	gear   func(estate.Key) operation.GearTraits
@@ -27,11 +28,18 @@ type glance struct {
 
 // glance is for use within Keeper.See.
 func (s *Server) glance(e *estate.Estate, ev *verdict.Evidence, vs map[estate.Key]verdict.Verdict, now time.Time) glance {
-	return glance{e, ev, vs, now, s.Keeper.Recent, s.Keeper.InsideOf, func(k estate.Key) operation.GearTraits { return s.Actor.Traits(e, k) }, s.Incidents.Of}
+	return glance{e, ev, vs, now, verdict.At(e, ev, nil, now), s.Keeper.Recent, s.Keeper.InsideOf, func(k estate.Key) operation.GearTraits { return s.Actor.Traits(e, k) }, s.Incidents.Of}
+}
+
+// glanceOf is a glance at a copy, for what takes its time.
+func (s *Server) glanceOf(at *keep.Snapshot) glance {
+	g := s.glance(at.Estate, at.Evidence, at.Verdicts, at.Now)
+	g.recent, g.inside = at.Recent, at.Inside
+	return g
 }
 
 func (g glance) summary(d *estate.Device) contract.DeviceSummary {
-	lines := verdict.LinesOf(g.e, g.ev, g.vs, d.Key, g.now)
+	lines := g.moment.LinesOf(d.Key)
 	out := contract.DeviceSummary{
 		Key: string(d.Key), Site: string(d.Site), Role: d.Role, Words: d.Words(), Guarded: d.Guarded, Feeds: g.feeds(d),
 		Verdict: verdictView(g.vs[d.Key]), Lines: contract.MiniLines{Power: mini(lines.Power), Reach: mini(lines.Reach)},
@@ -54,13 +62,13 @@ func (g glance) summary(d *estate.Device) contract.DeviceSummary {
 			out.Weaknesses = &n
 		}
 	}
-	if why := verdict.InUse(g.e, g.ev, d.Key, g.now); why != "" {
+	if why := g.moment.InUse(d.Key); why != "" {
 		out.InUse = &why
 	}
-	if w, known := verdict.Draw(g.e, g.ev, d.Key, g.now); known {
+	if w, known := g.moment.Draw(d.Key); known {
 		out.W = ptr(tenth(w))
 	}
-	if _, _, last, _ := verdict.Heard(g.e, g.ev, d.Key, g.now); !last.IsZero() {
+	if _, _, last, _ := g.moment.Heard(d.Key); !last.IsZero() {
 		out.LastAnswer = ptr(last.UTC())
 	}
 	return out
@@ -106,7 +114,7 @@ func mini(strands [][]verdict.Hop) []contract.HopState {
 func (g glance) waysIn(d *estate.Device) []contract.WayIn {
 	out := []contract.WayIn{}
 	way := func(kind, label string, owner estate.Key, endpoint string) {
-		hops := verdict.WayLine(g.e, g.ev, owner, endpoint, g.now)
+		hops := g.moment.WayLine(owner, endpoint)
 		w := contract.WayIn{Kind: kind, Label: label, State: contract.HopStateUnknown}
 		p := g.ev.Endpoints[estate.EndpointID{Device: owner, Name: endpoint}]
 		switch {
@@ -198,7 +206,7 @@ func (g glance) siteDraw(site estate.Key) *float64 {
 }
 
 func (g glance) device(d *estate.Device) contract.Device {
-	lines := verdict.LinesOf(g.e, g.ev, g.vs, d.Key, g.now)
+	lines := g.moment.LinesOf(d.Key)
 	out := contract.Device{
 		Summary: g.summary(d), Zone: g.e.Zone(d.Key).String(), Tags: append([]string{}, d.Tags...), Notes: d.Notes,
 		Power: strandViews(lines.Power), Reach: strandViews(lines.Reach), Behind: []string{},

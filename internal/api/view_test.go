@@ -57,7 +57,8 @@ func seen(t *testing.T, silent ...estate.Key) glance {
 		}
 		vs = verdict.Judge(e, ev, vs, now.Add(900*time.Millisecond))
 	}
-	return glance{e, ev, vs, now.Add(time.Second), func(estate.Key) []float64 { return []float64{1.04, 2} }, func(estate.Key) *keep.Inside { return nil }, func(estate.Key) operation.GearTraits { return operation.GearTraits{} }, func(estate.Key) *incident.Incident { return nil }}
+	now = now.Add(time.Second)
+	return glance{e, ev, vs, now, verdict.At(e, ev, nil, now), func(estate.Key) []float64 { return []float64{1.04, 2} }, func(estate.Key) *keep.Inside { return nil }, func(estate.Key) operation.GearTraits { return operation.GearTraits{} }, func(estate.Key) *incident.Incident { return nil }}
 }
 
 func TestBoardView(t *testing.T) {
@@ -102,6 +103,7 @@ func TestDeviceView(t *testing.T) {
 	require.True(t, pdu.Outlets[2].Fresh && *pdu.Outlets[2].On && pdu.Outlets[2].Switched)
 	require.False(t, pdu.Outlets[8].Switched)
 	g.now = g.now.Add(time.Hour)
+	g.moment = verdict.At(g.e, g.ev, nil, g.now)
 	require.False(t, g.device(g.e.Device("skarvoe-pdu")).Outlets[2].Fresh)
 	require.Equal(t, "outlet 3: stale: was on, 30.0 W", func() string { h := g.device(g.e.Device("skarvoe-router")).Power[0][2]; return h.Label + ": " + h.Text }())
 }

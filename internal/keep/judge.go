@@ -12,7 +12,8 @@ import (
 
 const (
 	judgeAtMost  = 100 * time.Millisecond // apart, however much is observed
-	judgeAtLeast = time.Second            // for what changes by time passing
+	judgeAtLeast = 2 * time.Second        // for what changes by time passing, and for numbers
+	judgeShare   = 4                      // the pause afterwards, in times of what it took: it never takes the whole machine
 )
 
 // Run judges whenever something was observed, and stores readings, until ctx
@@ -33,24 +34,27 @@ func (k *Keeper) Run(ctx context.Context) error {
 		case <-k.dirty:
 		case <-pause.C:
 		}
-		k.judge(time.Now())
+		began := time.Now()
+		k.judge(began)
 		pause.Reset(judgeAtLeast)
 		select {
 		case <-ctx.Done():
 			return context.Cause(ctx)
-		case <-time.After(judgeAtMost):
+		case <-time.After(max(judgeAtMost, judgeShare*time.Since(began))):
 		}
 	}
 }
 
 func (k *Keeper) judge(now time.Time) {
 	k.mu.Lock()
-	k.verdicts = verdict.Judge(k.estate, k.evidence, k.verdicts, now)
+	moment := verdict.At(k.estate, k.evidence, k.verdicts, now)
+	k.verdicts = moment.Judge() // a new map: snapshots hold those before
+	k.evidence.News, k.open = false, moment.Open()
 	k.takeOver()
 	var changed []estate.Key
 	for i := range k.estate.Devices {
 		key := k.estate.Devices[i].Key
-		w, _ := verdict.Draw(k.estate, k.evidence, key, now)
+		w, _ := moment.Draw(key)
 		is := shown{k.verdicts[key], int(math.Round(w * 10))}
 		looked := k.spool.looked[key]
 		delete(k.spool.looked, key)

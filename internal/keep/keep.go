@@ -51,6 +51,7 @@ type Keeper struct {
 	estate   *estate.Estate
 	evidence *verdict.Evidence
 	verdicts map[estate.Key]verdict.Verdict
+	open     bool                                 // a verdict waits for what is heard next
 	standing map[estate.Key]store.StandingVerdict // from before the start, until it is known how the device is
 	shown    map[estate.Key]shown
 	subs     map[*Subscription]bool
@@ -111,8 +112,11 @@ func (k *Keeper) Observe(o watch.Observation) {
 	case o.Endpoint != nil:
 		k.endpoint(o, now)
 	}
+	told := k.evidence.News || k.open
 	k.mu.Unlock()
-	k.touch()
+	if told {
+		k.touch()
+	}
 }
 
 func (k *Keeper) endpoint(o watch.Observation, now time.Time) {

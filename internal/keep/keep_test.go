@@ -85,6 +85,56 @@ func TestOnlyChangesAreTold(t *testing.T) {
 	require.Equal(t, verdict.Steady, k.Verdict("router").State)
 }
 
+// TestTheSameAgainAsksForNoJudging: a quiet estate costs no more than its clock.
+func TestTheSameAgainAsksForNoJudging(t *testing.T) {
+	k := newKept(t, storetest.Open(t))
+	now := time.Now()
+	next := func() time.Time { now = now.Add(time.Second); return now }
+	asks := func() bool {
+		defer k.judge(now)
+		select {
+		case <-k.dirty:
+			return true
+		default:
+			return false
+		}
+	}
+	k.poll(next(), 10, 11)
+	k.ping(next(), true)
+	require.True(t, asks(), "all of it is new")
+	for range 3 {
+		k.poll(next(), 12, 9)
+		k.ping(next(), true)
+		require.False(t, asks(), "it answers as before, and draws a little more")
+	}
+	for range 3 {
+		k.ping(next(), false)
+		require.True(t, asks(), "it falls silent")
+	}
+	k.poll(next(), 12, 9)
+	require.True(t, asks(), "what it hangs on may prove something now")
+	k.poll(next(), 12, 0)
+	require.True(t, asks(), "its power went")
+	k.ping(next(), false)
+	require.False(t, asks(), "silent as before, and nothing is open")
+	k.ping(next(), true)
+	require.True(t, asks(), "it is back")
+}
+
+func TestASnapshotStaysAsItWas(t *testing.T) {
+	k := newKept(t, storetest.Open(t))
+	now := time.Now()
+	k.poll(now, 10, 11)
+	k.judge(now)
+	k.poll(now.Add(time.Second), 10, 44)
+	was := k.Snapshot()
+	k.poll(now.Add(2*time.Second), 10, 55)
+	k.judge(now.Add(2 * time.Second))
+	require.Equal(t, []float64{11, 44}, was.Recent("router"))
+	require.InDelta(t, 44, was.Evidence.Outlets[estate.OutletEnd("pdu", 2)].W, 0)
+	require.Equal(t, []float64{11, 55}, k.Snapshot().Recent("router"), "the last stretch is not over yet")
+}
+
 func TestSubscribersHearWhatOperationsNeed(t *testing.T) {
 	k := newKept(t, storetest.Open(t))
 	sub := k.Subscribe()

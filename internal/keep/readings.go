@@ -2,6 +2,7 @@ package keep
 
 import (
 	"math"
+	"slices"
 	"time"
 
 	"plumbbob/internal/core/estate"
@@ -126,27 +127,19 @@ func (s *spool) add(key seriesKey, site estate.Key, unit string, x sample, resol
 	}
 }
 
-// remember keeps one sample for each stretch of RecentSpan, the newest last.
+// remember keeps one sample for each stretch of RecentSpan, the newest last. It
+// writes a new list each time: a snapshot may hold the one before.
 func (s *spool) remember(key estate.Key, x sample) {
 	r := s.recent[key]
 	if n := len(r); n > 1 && x.at.Sub(r[n-2].at) < RecentSpan/recentCount {
-		r[n-1] = x // the last stretch is not over yet
-		return
+		r = r[:n-1] // the last stretch is not over yet
 	}
-	r = append(r, x)
-	if len(r) > recentCount {
-		r = append(r[:0], r[1:]...)
-	}
-	s.recent[key] = r
+	r = r[max(0, len(r)+1-recentCount):]
+	s.recent[key] = append(slices.Clip(r), x)
 }
 
 // Recent returns the draw of a device over the last half hour, in W, oldest
 // first. It is for use within See.
 func (k *Keeper) Recent(key estate.Key) []float64 {
-	r := k.spool.recent[key]
-	out := make([]float64, len(r))
-	for i, x := range r {
-		out[i] = x.w
-	}
-	return out
+	return draws(k.spool.recent[key])
 }

@@ -36,12 +36,49 @@ func (k *Keeper) See(f func(e *estate.Estate, ev *verdict.Evidence, vs map[estat
 func (k *Keeper) World() operation.World {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	return operation.World{
-		Estate: k.estate, Now: time.Now(), Verdicts: maps.Clone(k.verdicts),
-		Evidence: &verdict.Evidence{
-			Probes: maps.Clone(k.evidence.Probes), Endpoints: maps.Clone(k.evidence.Endpoints), Outlets: maps.Clone(k.evidence.Outlets),
-			Chassis: maps.Clone(k.evidence.Chassis), Panels: maps.Clone(k.evidence.Panels), Ailing: maps.Clone(k.evidence.Ailing), Supplies: maps.Clone(k.evidence.Supplies), Meters: maps.Clone(k.evidence.Meters),
-			Totals: maps.Clone(k.evidence.Totals), Operating: maps.Clone(k.evidence.Operating), Parked: maps.Clone(k.evidence.Parked),
-		},
+	return operation.World{Estate: k.estate, Now: time.Now(), Verdicts: k.verdicts, Evidence: k.evidence.Clone()}
+}
+
+// A Snapshot is a copy of the newest of everything, to be looked at for as long
+// as it takes while the watch goes on. What it holds must not be changed.
+type Snapshot struct {
+	Estate   *estate.Estate
+	Evidence *verdict.Evidence
+	Verdicts map[estate.Key]verdict.Verdict
+	Now      time.Time
+	inside   map[estate.Key]Inside
+	recent   map[estate.Key][]sample
+}
+
+// Snapshot copies the newest of everything.
+func (k *Keeper) Snapshot() *Snapshot {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	s := &Snapshot{
+		Estate: k.estate, Now: time.Now(), Verdicts: k.verdicts, Evidence: k.evidence.Clone(),
+		inside: make(map[estate.Key]Inside, len(k.inside)), recent: maps.Clone(k.spool.recent),
 	}
+	for key, in := range k.inside {
+		s.inside[key] = *in
+	}
+	return s
+}
+
+// Inside returns what is known about the inside of a box, or nil.
+func (s *Snapshot) Inside(key estate.Key) *Inside {
+	if in, ok := s.inside[key]; ok {
+		return &in
+	}
+	return nil
+}
+
+// Recent returns the draw of a device over the last half hour, in W, oldest first.
+func (s *Snapshot) Recent(key estate.Key) []float64 { return draws(s.recent[key]) }
+
+func draws(samples []sample) []float64 {
+	out := make([]float64, len(samples))
+	for i, x := range samples {
+		out[i] = x.w
+	}
+	return out
 }

@@ -32,6 +32,9 @@ func (e *Estate) PowerLine(k Key) [][]End {
 			strands = append(strands, []End{c.From, {Device: k}})
 			continue
 		}
+		if len(strands) == MaxStrands {
+			break // before looking at the rest: redundant layers multiply
+		}
 		above := e.PowerLine(c.From.Device)
 		if len(above) == 0 {
 			above = [][]End{{{Device: c.From.Device}}}

@@ -29,6 +29,9 @@ func (e *Estate) ReachLine(k Key, endpoint string) [][]Key {
 	}
 	var strands [][]Key
 	for _, c := range e.PathOf(k, endpoint) {
+		if len(strands) == MaxStrands {
+			break // before looking at the rest: redundant layers multiply
+		}
 		for _, s := range e.ReachLine(c.Via.Device, "") {
 			if len(strands) == MaxStrands {
 				return strands

@@ -16,18 +16,18 @@ const DefaultControllerIdleW = 20
 const DefaultStandbyW = 8
 
 // chassis returns what a device's controller says of it, while that is fresh.
-func (j *judge) chassis(d *estate.Device) (Chassis, bool) {
+func (m *Moment) chassis(d *estate.Device) (Chassis, bool) {
 	ep, ok := d.Controller()
-	c, known := j.ev.Chassis[d.Key]
-	return c, ok && known && Fresh(ep, c.At, j.now)
+	c, known := m.ev.Chassis[d.Key]
+	return c, ok && known && Fresh(ep, c.At, m.now)
 }
 
 // asleep: its own power management has put it to sleep, which is not hanging.
-func (j *judge) asleep(d *estate.Device) (Verdict, bool) {
+func (m *Moment) asleep(d *estate.Device) (Verdict, bool) {
 	if d.SleepW > 0 {
-		return j.sleepDraw(d)
+		return m.sleepDraw(d)
 	}
-	c, ok := j.chassis(d)
+	c, ok := m.chassis(d)
 	if !ok || !c.Asleep {
 		return Verdict{}, false
 	}
@@ -38,9 +38,9 @@ func (j *judge) asleep(d *estate.Device) (Verdict, bool) {
 
 // sleepDraw: it takes what it takes while it sleeps, and that was read after it
 // fell silent.
-func (j *judge) sleepDraw(d *estate.Device) (Verdict, bool) {
-	p := j.feeds(d)
-	if !p.metered || p.stale || p.w <= DefaultIdleW || p.w > d.SleepW || p.at.Before(j.hears(d).since) {
+func (m *Moment) sleepDraw(d *estate.Device) (Verdict, bool) {
+	p := m.feeds(d)
+	if !p.metered || p.stale || p.w <= DefaultIdleW || p.w > d.SleepW || p.at.Before(m.hears(d).since) {
 		return Verdict{}, false
 	}
 	return Verdict{State: Parked, Reasons: append([]Reason{{
@@ -50,8 +50,8 @@ func (j *judge) sleepDraw(d *estate.Device) (Verdict, bool) {
 
 // withChassis weighs what the controller says against what is measured at the
 // feeds: a draw that is measured beats a report, and a report beats a relay.
-func (j *judge) withChassis(d *estate.Device, p power) power {
-	c, ok := j.chassis(d)
+func (m *Moment) withChassis(d *estate.Device, p power) power {
+	c, ok := m.chassis(d)
 	if !ok {
 		return p
 	}
@@ -66,10 +66,10 @@ func (j *judge) withChassis(d *estate.Device, p power) power {
 }
 
 // withPanel does the same with the light on its front.
-func (j *judge) withPanel(d *estate.Device, p power) power {
-	light, known := j.ev.Panels[d.Key]
+func (m *Moment) withPanel(d *estate.Device, p power) power {
+	light, known := m.ev.Panels[d.Key]
 	for _, lead := range d.Panel {
-		if ep, ok := j.e.Device(lead.Device).CardEndpoint(); known && ok && Fresh(ep, light.At, j.now) {
+		if ep, ok := m.e.Device(lead.Device).CardEndpoint(); known && ok && Fresh(ep, light.At, m.now) {
 			say := Reason{Stance: For, Text: "its power light is off", At: light.At}
 			if light.On {
 				say.Text = "its power light is on"
@@ -117,16 +117,16 @@ const (
 // mismatch compares what is drawn from the outlets with what the controller
 // measures: when they tell of different boxes, the cables, or the controller,
 // are not where the estate says.
-func (j *judge) mismatch(d *estate.Device) (Reason, bool) {
-	c, ok := j.chassis(d)
-	feeds := j.feeds(d)
+func (m *Moment) mismatch(d *estate.Device) (Reason, bool) {
+	c, ok := m.chassis(d)
+	feeds := m.feeds(d)
 	// Not while it starts, and not from readings of different moments.
-	settled := c.OnSince.IsZero() || j.now.Sub(c.OnSince) > BootTime(d)
+	settled := c.OnSince.IsZero() || m.now.Sub(c.OnSince) > BootTime(d)
 	if !ok || c.Watts == nil || !c.On || !settled || !feeds.metered || feeds.stale || len(d.Power) == 0 {
 		return Reason{}, false
 	}
 	for _, cable := range d.Power {
-		if o, known := j.ev.Outlets[cable.From]; !known || !o.Metered {
+		if o, known := m.ev.Outlets[cable.From]; !known || !o.Metered {
 			return Reason{}, false
 		}
 	}
@@ -141,9 +141,9 @@ func (j *judge) mismatch(d *estate.Device) (Reason, bool) {
 }
 
 // within says what is wrong inside the box, and what may act on it by itself.
-func (j *judge) within(d *estate.Device, strain func(Severity, Reason)) {
-	j.supplyTroubles(d, strain)
-	if a := j.ev.Ailing[d.Key]; !a.At.IsZero() && j.now.Sub(a.At) <= a.Good {
+func (m *Moment) within(d *estate.Device, strain func(Severity, Reason)) {
+	m.supplyTroubles(d, strain)
+	if a := m.ev.Ailing[d.Key]; !a.At.IsZero() && m.now.Sub(a.At) <= a.Good {
 		for _, x := range a.List {
 			severity := Warning
 			if x.Level == reading.Critical {
@@ -155,22 +155,22 @@ func (j *judge) within(d *estate.Device, strain func(Severity, Reason)) {
 }
 
 // health says how the inside of a hung box is: fine, or what is wrong with it.
-func (j *judge) health(d *estate.Device) []Reason {
-	if _, ok := j.chassis(d); !ok {
+func (m *Moment) health(d *estate.Device) []Reason {
+	if _, ok := m.chassis(d); !ok {
 		return nil
 	}
 	var rs []Reason
-	j.within(d, func(_ Severity, r Reason) { rs = append(rs, r) })
+	m.within(d, func(_ Severity, r Reason) { rs = append(rs, r) })
 	if len(rs) == 0 {
 		rs = []Reason{{Stance: For, Text: "its controller answers and finds nothing wrong inside"}}
 	}
-	return append(rs, j.secondActor(d)...)
+	return append(rs, m.secondActor(d)...)
 }
 
 // secondActor tells of what may act by itself: a watchdog that restarts the host,
 // and a controller that is busy with itself.
-func (j *judge) secondActor(d *estate.Device) (rs []Reason) {
-	c, ok := j.chassis(d)
+func (m *Moment) secondActor(d *estate.Device) (rs []Reason) {
+	c, ok := m.chassis(d)
 	if ok && c.Updating {
 		rs = append(rs, Reason{Stance: Note, At: c.At, Text: "its controller is starting up, or its firmware is being updated: leave its power alone"})
 	}
@@ -178,17 +178,17 @@ func (j *judge) secondActor(d *estate.Device) (rs []Reason) {
 		return rs
 	}
 	w := c.Watchdog
-	left := w.Left - j.now.Sub(c.At)
+	left := w.Left - m.now.Sub(c.At)
 	return append(rs, Reason{Stance: Note, At: c.At, Text: fmt.Sprintf("its watchdog is armed: unless its %s is heard of within %d s, it does a %s by itself", w.For, int(max(0, left).Seconds()), w.Action)})
 }
 
 // ControllerWatts is the draw of a device as its controller measures it.
-func ControllerWatts(e *estate.Estate, ev *Evidence, k estate.Key, now time.Time) (float64, bool) {
-	d := e.Device(k)
+func (m *Moment) ControllerWatts(k estate.Key) (float64, bool) {
+	d := m.e.Device(k)
 	if d == nil {
 		return 0, false
 	}
-	c, ok := (&judge{e: e, ev: ev, now: now}).chassis(d)
+	c, ok := m.chassis(d)
 	if !ok || c.Watts == nil {
 		return 0, false
 	}

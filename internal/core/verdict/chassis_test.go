@@ -100,7 +100,7 @@ func TestAStaleControllerCountsForNothing(t *testing.T) {
 	s.poll(2).says(reading.Chassis{}) // off
 	s.poll(8)                         // and not heard of since
 	require.Equal(t, Hung, s.vs["kiosk"].State, "%+v", s.vs["kiosk"].Reasons)
-	_, known := ControllerWatts(s.e, s.ev, "kiosk", s.now)
+	_, known := At(s.e, s.ev, nil, s.now).ControllerWatts("kiosk")
 	require.False(t, known)
 }
 

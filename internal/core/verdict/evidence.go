@@ -12,6 +12,7 @@
 package verdict
 
 import (
+	"maps"
 	"time"
 
 	"plumbbob/internal/core/estate"
@@ -92,6 +93,13 @@ func (p Pulse) After(r Result) Pulse {
 // Silent: enough questions in a row were not answered.
 func (p Pulse) Silent() bool { return p.Misses >= SilentAfter }
 
+// tells: it says something else than the pulse before it.
+func (p Pulse) tells(was Pulse) bool {
+	return p.Answers() != was.Answers() || p.Silent() != was.Silent() || p.Refused != was.Refused || p.Updating != was.Updating || p.Misses > 0 && !p.Silent()
+}
+
+func (ev *Evidence) news(is bool) { ev.News = ev.News || is }
+
 // Answers: the last question was answered.
 func (p Pulse) Answers() bool { return p.Misses == 0 && !p.LastAnswer.IsZero() }
 
@@ -157,6 +165,7 @@ func (ev *Evidence) Panel(k estate.Key, l Light) {
 		return
 	}
 	l.OnSince = old.OnSince
+	ev.news(!known || l.On != old.On)
 	if known && !old.On && l.On {
 		l.OnSince = l.At
 	}
@@ -179,6 +188,11 @@ type Ailment struct {
 // Evidence is the newest of everything that has been observed. It is a value
 // of its owner: nothing here locks.
 type Evidence struct {
+	// News says that something has come in since it was last cleared that may make
+	// a verdict another one at once; what says the same again does not, and its
+	// times and numbers may wait for the next judging.
+	News bool
+
 	Probes    map[ProbeID]Pulse
 	Endpoints map[estate.EndpointID]Pulse
 	Outlets   map[estate.End]Outlet
@@ -209,6 +223,16 @@ func NewEvidence() *Evidence {
 	}
 }
 
+// Clone returns a copy that does not change when this does.
+func (ev *Evidence) Clone() *Evidence {
+	return &Evidence{
+		Probes: maps.Clone(ev.Probes), Endpoints: maps.Clone(ev.Endpoints), Outlets: maps.Clone(ev.Outlets),
+		Chassis: maps.Clone(ev.Chassis), Panels: maps.Clone(ev.Panels), Ailing: maps.Clone(ev.Ailing),
+		Supplies: maps.Clone(ev.Supplies), Totals: maps.Clone(ev.Totals), Meters: maps.Clone(ev.Meters),
+		Operating: maps.Clone(ev.Operating), Parked: maps.Clone(ev.Parked),
+	}
+}
+
 // Probe takes in the outcome of a probe. What comes and goes because we switch
 // it is not flapping.
 func (ev *Evidence) Probe(id ProbeID, r Result) {
@@ -218,11 +242,15 @@ func (ev *Evidence) Probe(id ProbeID, r Result) {
 		now.Flips = was.Flips
 	}
 	ev.Probes[id] = now
+	ev.news(now.tells(was))
 }
 
 // Endpoint takes in whether an endpoint answered.
 func (ev *Evidence) Endpoint(id estate.EndpointID, r Result) {
-	ev.Endpoints[id] = ev.Endpoints[id].After(r)
+	was := ev.Endpoints[id]
+	now := was.After(r)
+	ev.Endpoints[id] = now
+	ev.news(now.tells(was))
 }
 
 // Outlet takes in a reading of an outlet, and notes when power returned.
@@ -232,10 +260,17 @@ func (ev *Evidence) Outlet(end estate.End, o Outlet) {
 		return
 	}
 	o.OnSince = old.OnSince
+	ev.news(!known || o.tells(old))
 	if known && !old.On && o.On {
 		o.OnSince = o.At
 	}
 	ev.Outlets[end] = o
+}
+
+// tells: it says something else than the reading before it.
+func (o Outlet) tells(was Outlet) bool {
+	same := o.On == was.On && o.Metered == was.Metered && (o.W > DefaultIdleW) == (was.W > DefaultIdleW) && (o.Giving == nil) == (was.Giving == nil)
+	return !same || o.Giving != nil && *o.Giving != *was.Giving
 }
 
 // Controller takes in what a device's controller says of it, and notes when
@@ -246,6 +281,7 @@ func (ev *Evidence) Controller(k estate.Key, c reading.Chassis) {
 		return
 	}
 	now := Chassis{Chassis: c, OnSince: old.OnSince}
+	ev.news(!known || c.On != old.On || c.Asleep != old.Asleep || c.Updating != old.Updating || (c.Watchdog == nil) != (old.Watchdog == nil))
 	if known && !old.On && c.On {
 		now.OnSince = c.At
 	}

@@ -163,13 +163,13 @@ func TestTwoFeedsAndNeeds(t *testing.T) {
 	d.Power = []estate.PowerCable{{From: estate.OutletEnd("pdu", 2)}, {From: estate.OutletEnd("pdu", 5)}}
 	judge := func(needs int, outlets ...Outlet) powered {
 		d.NeedsFeeds = needs
-		j := &judge{e: e, ev: NewEvidence(), now: at(1)}
+		m := At(e, NewEvidence(), nil, at(1))
 		for i, n := range []int{2, 5} {
 			if i < len(outlets) {
-				j.ev.Outlet(estate.OutletEnd("pdu", n), outlets[i])
+				m.ev.Outlet(estate.OutletEnd("pdu", n), outlets[i])
 			}
 		}
-		return j.power(&d).state
+		return m.power(&d).state
 	}
 	live, off, bare := Outlet{At: t0, On: true, Metered: true, W: 10}, Outlet{At: t0}, Outlet{At: t0, On: true}
 	welded, idle := Outlet{At: t0, Metered: true, W: 10}, Outlet{At: t0, On: true, Metered: true, W: 0.1}

@@ -34,10 +34,10 @@ type voice struct {
 	pulse Pulse
 }
 
-func (j *judge) voices(d *estate.Device) []voice {
+func (m *Moment) voices(d *estate.Device) []voice {
 	var vs []voice
 	for i, p := range d.Probes {
-		vs = append(vs, voice{p.String(), p.Must, j.ev.Probes[ProbeID{d.Key, i}]})
+		vs = append(vs, voice{p.String(), p.Must, m.ev.Probes[ProbeID{d.Key, i}]})
 	}
 	if len(vs) > 0 {
 		return vs
@@ -46,7 +46,7 @@ func (j *judge) voices(d *estate.Device) []voice {
 		if d.OverSerial(ep) {
 			continue
 		}
-		vs = append(vs, voice{"its " + ep.Name, false, j.ev.Endpoints[estate.EndpointID{Device: d.Key, Name: ep.Name}]})
+		vs = append(vs, voice{"its " + ep.Name, false, m.ev.Endpoints[estate.EndpointID{Device: d.Key, Name: ep.Name}]})
 	}
 	return vs
 }
@@ -54,16 +54,12 @@ func (j *judge) voices(d *estate.Device) []voice {
 // hears listens to all voices of a device. It answers when all that must do,
 // or, when none must, when any does. It is silent when that has become
 // impossible; in between, the evidence is incomplete.
-func (j *judge) hears(d *estate.Device) hearing {
-	if h, ok := j.memo[d.Key]; ok {
+func (m *Moment) hears(d *estate.Device) hearing {
+	return recall(&m.heard, d.Key, func() hearing {
+		h := listen(m.voices(d), m.now)
+		h.reasons = slices.Clip(h.reasons) // it is shared: who adds to it must copy it
 		return h
-	}
-	vs := j.voices(d)
-	h := listen(vs, j.now)
-	if j.memo != nil {
-		j.memo[d.Key] = h
-	}
-	return h
+	})
 }
 
 func listen(vs []voice, now time.Time) hearing {
@@ -169,25 +165,25 @@ func Millis(d time.Duration) string {
 // Heard says what the probes of one device say together: whether it answers,
 // whether it is silent (neither while that is unsure), when its last answer
 // came, and when it fell silent.
-func Heard(e *estate.Estate, ev *Evidence, k estate.Key, now time.Time) (answers, silent bool, last, since time.Time) {
-	d := e.Device(k)
+func (m *Moment) Heard(k estate.Key) (answers, silent bool, last, since time.Time) {
+	d := m.e.Device(k)
 	if d == nil {
 		return false, false, time.Time{}, time.Time{}
 	}
-	h := listen((&judge{e: e, ev: ev, now: now}).voices(d), now)
+	h := m.hears(d)
 	return h.answers, h.silent, h.lastAnswer, h.since
 }
 
 // outletSum is what all outlets of a PDU carry, when each is metered and fresh:
 // for one that does not measure its inlet.
-func outletSum(e *estate.Estate, ev *Evidence, d *estate.Device, now time.Time) (w float64, known bool) {
+func (m *Moment) outletSum(d *estate.Device) (w float64, known bool) {
 	ep, ok := d.OutletEndpoint()
 	if !ok {
 		return 0, false
 	}
 	for _, out := range d.Outlets {
-		o := ev.Outlets[estate.End{Device: d.Key, Port: out.Port()}]
-		if !o.Metered || !Fresh(ep, o.At, now) {
+		o := m.ev.Outlets[estate.End{Device: d.Key, Port: out.Port()}]
+		if !o.Metered || !Fresh(ep, o.At, m.now) {
 			return 0, false
 		}
 		w, known = w+o.W, true
@@ -198,32 +194,32 @@ func outletSum(e *estate.Estate, ev *Evidence, d *estate.Device, now time.Time) 
 // Draw adds up what is drawn by a device through all of its metered feeds. It
 // is known only while every reading in it is fresh; failing that, its controller
 // may know.
-func Draw(e *estate.Estate, ev *Evidence, k estate.Key, now time.Time) (w float64, known bool) {
-	d := e.Device(k)
+func (m *Moment) Draw(k estate.Key) (w float64, known bool) {
+	d := m.e.Device(k)
 	if d == nil {
 		return 0, false
 	}
-	if total, ok := ev.Totals[k]; ok {
+	if total, ok := m.ev.Totals[k]; ok {
 		ep, _ := d.OutletEndpoint()
-		return total, Fresh(ep, ev.Endpoints[estate.EndpointID{Device: k, Name: ep.Name}].LastAnswer, now)
+		return total, Fresh(ep, m.ev.Endpoints[estate.EndpointID{Device: k, Name: ep.Name}].LastAnswer, m.now)
 	}
-	if total, ok := outletSum(e, ev, d, now); ok {
+	if total, ok := m.outletSum(d); ok {
 		return total, true
 	}
-	for _, end := range e.FeedsOf(k) {
-		o, seen := ev.Outlets[end]
-		ep, _ := e.Device(end.Device).OutletEndpoint()
-		if seen && o.Metered && !Fresh(ep, o.At, now) && Powerless(e, ev, end.Device, now) {
+	for _, end := range m.e.FeedsOf(k) {
+		o, seen := m.ev.Outlets[end]
+		ep, _ := m.e.Device(end.Device).OutletEndpoint()
+		if seen && o.Metered && !Fresh(ep, o.At, m.now) && m.Powerless(end.Device) {
 			known = true // nothing comes from there
 			continue
 		}
-		if !seen || !o.Metered || !Fresh(ep, o.At, now) {
-			return ControllerWatts(e, ev, k, now)
+		if !seen || !o.Metered || !Fresh(ep, o.At, m.now) {
+			return m.ControllerWatts(k)
 		}
 		w, known = w+o.W, true
 	}
 	if !known {
-		return ControllerWatts(e, ev, k, now)
+		return m.ControllerWatts(k)
 	}
 	return w, known
 }

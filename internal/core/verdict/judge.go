@@ -70,27 +70,25 @@ type Verdict struct {
 // when the estate does not say.
 const DefaultBoot = 2 * time.Minute
 
-type judge struct {
-	e    *estate.Estate
-	ev   *Evidence
-	now  time.Time
-	prev map[estate.Key]Verdict
-	memo map[estate.Key]hearing
-}
-
 // Judge works out the verdict on every device from the evidence. The verdicts
 // of before are used for when each began, and to hold a verdict while new
 // evidence is still incomplete.
 func Judge(e *estate.Estate, ev *Evidence, prev map[estate.Key]Verdict, now time.Time) map[estate.Key]Verdict {
-	j := &judge{e: e, ev: ev, now: now, prev: prev, memo: make(map[estate.Key]hearing, len(e.Devices))}
-	out := make(map[estate.Key]Verdict, len(e.Devices))
-	for i := range e.Devices {
-		d := &e.Devices[i]
-		v := j.device(d)
-		if was, ok := prev[d.Key]; ok && was.State == v.State && !was.Since.IsZero() {
+	return At(e, ev, prev, now).Judge()
+}
+
+// Judge works out the verdict on every device.
+func (m *Moment) Judge() map[estate.Key]Verdict {
+	n := len(m.e.Devices)
+	out := make(map[estate.Key]Verdict, n)
+	m.heard, m.fed, m.powers = make(map[estate.Key]hearing, n), make(map[estate.Key]power, n), make(map[estate.Key]power, n)
+	for i := range m.e.Devices {
+		d := &m.e.Devices[i]
+		v := m.device(d)
+		if was, ok := m.prev[d.Key]; ok && was.State == v.State && !was.Since.IsZero() {
 			v.Since = was.Since
 		} else if v.Since.IsZero() {
-			v.Since = now
+			v.Since = m.now
 		}
 		out[d.Key] = v
 	}
@@ -99,14 +97,14 @@ func Judge(e *estate.Estate, ev *Evidence, prev map[estate.Key]Verdict, now time
 
 // device applies the precedence of verdicts: waking, parked, then what answers,
 // then what does not.
-func (j *judge) device(d *estate.Device) Verdict {
-	h, p := j.hears(d), j.power(d)
-	if doing := j.ev.Operating[d.Key]; doing != "" {
+func (m *Moment) device(d *estate.Device) Verdict {
+	h, p := m.hears(d), m.power(d)
+	if doing := m.ev.Operating[d.Key]; doing != "" {
 		return Verdict{State: Waking, Reasons: append([]Reason{{Stance: For, Text: doing}}, h.reasons...)}
 	}
 	// The card of a UPS answers while its output is off.
-	output := OutputOff(j.ev, d, j.now)
-	if park, ok := j.ev.Parked[d.Key]; ok && (output || !h.answers && p.state != powerYes) {
+	output := OutputOff(m.ev, d, m.now)
+	if park, ok := m.ev.Parked[d.Key]; ok && (output || !h.answers && p.state != powerYes) {
 		text := "switched off by " + park.By
 		if output {
 			text = "its output was " + text
@@ -117,26 +115,26 @@ func (j *judge) device(d *estate.Device) Verdict {
 		reasons := append([]Reason{{Stance: For, Text: text, At: park.Since, Since: true}}, p.reasons...)
 		return Verdict{State: Parked, Since: park.Since, Reasons: reasons}
 	}
-	if v, asleep := j.asleep(d); asleep && !h.answers {
+	if v, asleep := m.asleep(d); asleep && !h.answers {
 		return v
 	}
 	switch {
-	case d.Key == j.e.Standpoint:
+	case d.Key == m.e.Standpoint:
 		return Verdict{State: Steady, Reasons: []Reason{{Stance: For, Text: "this service runs on it"}}}
 	case h.answers:
-		return j.answering(d, h, p)
+		return m.answering(d, h, p)
 	case h.silent:
-		return j.silence(d, h, p)
+		return m.silence(d, h, p)
 	case p.state == powerNo && len(d.Probes) == 0 && len(d.Endpoints) == 0:
 		return Verdict{State: Dark, Reasons: p.reasons}
 	case p.state == powerYes && len(d.Probes) == 0 && len(d.Endpoints) == 0:
 		return Verdict{State: Steady, Reasons: append(p.reasons, Reason{Stance: Note, Text: "nothing is asked of it, so its draw is all that is known"})}
 	}
-	return j.hold(d, h, p)
+	return m.hold(d, h, p)
 }
 
 // answering is a device that can be heard: steady, unless something is amiss.
-func (j *judge) answering(d *estate.Device, h hearing, p power) Verdict {
+func (m *Moment) answering(d *estate.Device, h hearing, p power) Verdict {
 	v := Verdict{State: Steady, Reasons: h.reasons}
 	strain := func(s Severity, r Reason) {
 		if v.Severity != Critical {
@@ -145,17 +143,17 @@ func (j *judge) answering(d *estate.Device, h hearing, p power) Verdict {
 		r.Stance = For
 		v.Reasons = append([]Reason{r}, v.Reasons...)
 	}
-	if n := h.flips - j.flipsBefore(d); n >= FlapCount {
+	if n := h.flips - m.flipsBefore(d); n >= FlapCount {
 		strain(Warning, Reason{Text: fmt.Sprintf("comes and goes: %d changes between answering and silent within %s", n, minutes(FlapWindow))})
 	}
 	for _, r := range h.partly {
 		strain(Warning, r)
 	}
-	for _, r := range j.waysLost(d) {
+	for _, r := range m.waysLost(d) {
 		strain(Warning, r)
 	}
-	j.within(d, strain)
-	if r, ok := j.mismatch(d); ok {
+	m.within(d, strain)
+	if r, ok := m.mismatch(d); ok {
 		strain(Warning, r)
 	}
 	for _, r := range p.reasons {
@@ -171,34 +169,36 @@ func (j *judge) answering(d *estate.Device, h hearing, p power) Verdict {
 		// It answers, so it has power, so this is not its outlet.
 		strain(Critical, Reason{Text: "answers although no power is measured on its outlet: is the cable where the estate says?"})
 	}
-	v.Reasons = append(v.Reasons, j.secondActor(d)...)
+	v.Reasons = append(v.Reasons, m.secondActor(d)...)
 	return v
 }
 
 // flipsBefore is how often the way to a device has come and gone: what it has
 // suffered with that is no fault of its own.
-func (j *judge) flipsBefore(d *estate.Device) int {
-	most := 0
-	for _, c := range d.Network {
-		if via := j.e.Device(c.Via.Device); via != nil {
-			most = max(most, j.hears(via).flips, j.flipsBefore(via))
+func (m *Moment) flipsBefore(d *estate.Device) int {
+	return recall(&m.flipping, d.Key, func() int {
+		most := 0
+		for _, c := range d.Network {
+			if via := m.e.Device(c.Via.Device); via != nil {
+				most = max(most, m.hears(via).flips, m.flipsBefore(via))
+			}
 		}
-	}
-	return most
+		return most
+	})
 }
 
 // waysLost lists the ways in to a device that cannot be used now.
-func (j *judge) waysLost(d *estate.Device) []Reason {
+func (m *Moment) waysLost(d *estate.Device) []Reason {
 	var lost []Reason
 	if len(d.Probes) > 0 {
 		for _, ep := range d.Endpoints {
-			if p := j.ev.Endpoints[estate.EndpointID{Device: d.Key, Name: ep.Name}]; p.Silent() || p.Refused {
+			if p := m.ev.Endpoints[estate.EndpointID{Device: d.Key, Name: ep.Name}]; p.Silent() || p.Refused {
 				lost = append(lost, Reason{Text: "a way in is lost: its " + ep.Name + " " + doesNot(p), At: p.SilentSince, Since: true})
 			}
 		}
 	}
 	for _, c := range d.Power {
-		pdu := j.e.Device(c.From.Device)
+		pdu := m.e.Device(c.From.Device)
 		if pdu == nil {
 			continue
 		}
@@ -206,7 +206,7 @@ func (j *judge) waysLost(d *estate.Device) []Reason {
 			continue // it never was one
 		}
 		if ep, ok := pdu.OutletEndpoint(); ok {
-			if p := j.ev.Endpoints[estate.EndpointID{Device: pdu.Key, Name: ep.Name}]; p.Silent() || p.Refused {
+			if p := m.ev.Endpoints[estate.EndpointID{Device: pdu.Key, Name: ep.Name}]; p.Silent() || p.Refused {
 				lost = append(lost, Reason{
 					Text: fmt.Sprintf("a way in is lost: %s cannot be switched, its %s %s", c.From.Place(), ep.Name, doesNot(p)),
 					At:   p.SilentSince, Since: !p.SilentSince.IsZero(),
@@ -226,8 +226,8 @@ func doesNot(p Pulse) string {
 
 // silence is a device that does not answer although it has been asked often
 // enough: without power, behind a break, or hung.
-func (j *judge) silence(d *estate.Device, h hearing, p power) Verdict {
-	way := j.way(d, h.silence)
+func (m *Moment) silence(d *estate.Device, h hearing, p power) Verdict {
+	way := m.way(d, h.silence)
 	v := Verdict{Since: h.since}
 	switch {
 	case p.state == powerNo:
@@ -246,29 +246,29 @@ func (j *judge) silence(d *estate.Device, h hearing, p power) Verdict {
 		v.Reasons = append(append(v.Reasons, h.reasons...), noted(p.reasons)...)
 		return v
 	}
-	if by := j.passing(d, h); by != "" {
+	if by := m.passing(d); by != "" {
 		v.State, v.Severity = Strained, Critical
 		v.Reasons = append(h.reasons, Reason{Stance: For, Text: fmt.Sprintf("but %s, which is reached through it alone, does answer: it still passes traffic on", by)})
 		v.Reasons = append(v.Reasons, noted(p.reasons)...)
 		return v
 	}
 	if way.state == pathUnproven || p.state == powerYes && !p.at.After(h.since) {
-		return j.hold(d, h, p) // that it had power before says nothing about now
+		return m.hold(d, h, p) // that it had power before says nothing about now
 	}
 	sound := Reason{Stance: For, Text: fmt.Sprintf("%s before it answers", way.proof), At: way.at}
-	if way.proof == j.e.Standpoint {
+	if way.proof == m.e.Standpoint {
 		sound = Reason{Stance: For, Text: "it is connected to this service directly"}
 	}
 	switch p.state {
 	case powerYes:
-		if boot := BootTime(d); !p.since.IsZero() && j.now.Sub(p.since) < boot && p.since.After(h.lastAnswer) {
+		if boot := BootTime(d); !p.since.IsZero() && m.now.Sub(p.since) < boot && p.since.After(h.lastAnswer) {
 			v.State, v.Since = Waking, p.since
 			v.Reasons = append([]Reason{{Stance: For, Text: "power came back, and it may take " + minutes(boot) + " to start", At: p.since, Since: true}}, noted(p.reasons)...)
 			return v
 		}
 		v.State = Hung
 		v.Reasons = append(append(p.reasons, h.reasons...), sound)
-		v.Reasons = append(v.Reasons, j.health(d)...)
+		v.Reasons = append(v.Reasons, m.health(d)...)
 	default:
 		v.State = Unknown
 		v.Reasons = append(append(h.reasons, sound), noted(p.reasons)...)
@@ -280,9 +280,10 @@ func (j *judge) silence(d *estate.Device, h hearing, p power) Verdict {
 }
 
 // hold keeps the last verdict while the evidence for a new one is incomplete.
-func (j *judge) hold(d *estate.Device, h hearing, p power) Verdict {
+func (m *Moment) hold(d *estate.Device, h hearing, p power) Verdict {
 	v := Verdict{State: Unknown}
-	if was, ok := j.prev[d.Key]; ok && was.State != Unknown && was.State != Parked && h.asked {
+	m.open = m.open || h.silent && m.now.Sub(h.since) < settling
+	if was, ok := m.prev[d.Key]; ok && was.State != Unknown && was.State != Parked && h.asked {
 		// A finished operation does not keep a device waking, and stale power
 		// evidence neither hung nor dark.
 		stale := was.State == Hung && p.state != powerYes || was.State == Dark && p.state != powerNo
@@ -298,13 +299,13 @@ func (j *judge) hold(d *estate.Device, h hearing, p power) Verdict {
 }
 
 // way is the path to the side from which the device is judged.
-func (j *judge) way(d *estate.Device, of silence) path {
+func (m *Moment) way(d *estate.Device, of silence) path {
 	if len(d.Probes) > 0 || len(d.Endpoints) == 0 {
-		return j.path(d.Network, of)
+		return m.path(d.Network, of)
 	}
 	var first path
 	for i, ep := range d.Endpoints {
-		p := j.path(j.e.PathOf(d.Key, ep.Name), of)
+		p := m.path(m.e.PathOf(d.Key, ep.Name), of)
 		if p.state == pathSound {
 			return p
 		}

@@ -288,7 +288,7 @@ func TestLines(t *testing.T) {
 	s := newStory(t).poll(2)
 	s.mute["router"] = true
 	s.poll(3)
-	l := LinesOf(s.e, s.ev, s.vs, "kiosk", s.now)
+	l := At(s.e, s.ev, nil, s.now).LinesOf("kiosk")
 	states := func(hops []Hop) (out string) {
 		for _, h := range hops {
 			out += fmt.Sprintf("%s %s, ", h.Label, h.State)
@@ -341,4 +341,42 @@ func TestTroublesHaveOneCause(t *testing.T) {
 	require.Empty(t, Troubles(e, vs), "they have only not been asked since")
 	vs["router"], vs["switch"] = cut("switch"), cut("router")
 	require.Empty(t, Troubles(e, vs), "nobody runs in circles")
+}
+
+// TestRedundantLayersCostNoMoreThanTheyHave: forty layers of two switches of
+// which nothing is known have 2^40 ways through, and eighty switches.
+func TestRedundantLayersCostNoMoreThanTheyHave(t *testing.T) {
+	for _, asked := range []bool{false, true} {
+		devices := []estate.Device{{Key: "here", Site: "s", Role: "server"}}
+		above := []estate.NetworkCable{{Via: estate.End{Device: "here"}}}
+		add := func(k estate.Key, probed bool) {
+			d := estate.Device{Key: k, Site: "s", Role: "box", Network: above}
+			if probed {
+				d.Probes = []estate.Probe{{Kind: estate.ICMP, Target: "192.0.2.1"}}
+			}
+			devices = append(devices, d)
+		}
+		for l := range 40 {
+			a, b := estate.Key(fmt.Sprint("a", l)), estate.Key(fmt.Sprint("b", l))
+			add(a, asked)
+			add(b, asked)
+			above = []estate.NetworkCable{{Via: estate.End{Device: a}}, {Via: estate.End{Device: b}}}
+		}
+		add("host", true)
+		e, problems := estate.New("t", "here", []estate.Site{{Key: "s", Zone: time.UTC}}, devices)
+		require.Empty(t, problems)
+		ev := NewEvidence()
+		for i := range e.Devices {
+			for round := range 4 {
+				ev.Probe(ProbeID{e.Devices[i].Key, 0}, Result{SentAt: at(float64(round)), OK: round == 0})
+			}
+		}
+		m := At(e, ev, nil, at(10))
+		v := m.Judge()["host"]
+		if asked {
+			require.Equal(t, CutOff, v.State)
+			require.Equal(t, estate.Key("a0"), v.CutBy)
+		}
+		require.NotEmpty(t, m.WayLine("host", ""))
+	}
 }

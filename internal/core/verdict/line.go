@@ -36,31 +36,29 @@ type Lines struct {
 }
 
 // LinesOf draws the lines of one device.
-func LinesOf(e *estate.Estate, ev *Evidence, vs map[estate.Key]Verdict, k estate.Key, now time.Time) Lines {
-	j := &judge{e: e, ev: ev, now: now, prev: vs, memo: map[estate.Key]hearing{}}
+func (m *Moment) LinesOf(k estate.Key) Lines {
 	var l Lines
-	for _, s := range e.PowerLine(k) {
-		l.Power = append(l.Power, slacken(j.powerStrand(s)))
+	for _, s := range m.e.PowerLine(k) {
+		l.Power = append(l.Power, slacken(m.powerStrand(s)))
 	}
 	endpoint := ""
-	d := e.Device(k)
+	d := m.e.Device(k)
 	if len(d.Probes) == 0 && len(d.Endpoints) > 0 {
 		endpoint = d.Endpoints[0].Name
 	}
-	for _, s := range e.ReachLine(k, endpoint) {
-		l.Reach = append(l.Reach, slacken(j.reachStrand(s)))
+	for _, s := range m.e.ReachLine(k, endpoint) {
+		l.Reach = append(l.Reach, slacken(m.reachStrand(s)))
 	}
 	return l
 }
 
 // WayLine draws the reach line of one endpoint.
-func WayLine(e *estate.Estate, ev *Evidence, k estate.Key, endpoint string, now time.Time) []Hop {
-	j := &judge{e: e, ev: ev, now: now, memo: map[estate.Key]hearing{}}
-	strands := e.ReachLine(k, endpoint)
+func (m *Moment) WayLine(k estate.Key, endpoint string) []Hop {
+	strands := m.e.ReachLine(k, endpoint)
 	if len(strands) == 0 {
 		return nil
 	}
-	return slacken(j.reachStrand(strands[0]))
+	return slacken(m.reachStrand(strands[0]))
 }
 
 // slacken lets everything below the first break hang slack, but for a UPS that
@@ -79,21 +77,21 @@ func slacken(hops []Hop) []Hop {
 	return hops
 }
 
-func (j *judge) powerStrand(strand []estate.End) []Hop {
+func (m *Moment) powerStrand(strand []estate.End) []Hop {
 	var hops []Hop
 	for i, end := range strand {
 		last := i == len(strand)-1
 		switch {
 		case end.Device == estate.Utility:
-			hops = append(hops, j.utility(strand[i+1].Device))
+			hops = append(hops, m.utility(strand[i+1].Device))
 		case !last && end.Port == "":
-			hops = append(hops, j.supplyHop(j.e.Device(end.Device)))
-		case last && j.e.Device(end.Device).Supply != nil:
-			hops = append(hops, j.supplyHop(j.e.Device(end.Device)))
+			hops = append(hops, m.supplyHop(m.e.Device(end.Device)))
+		case last && m.e.Device(end.Device).Supply != nil:
+			hops = append(hops, m.supplyHop(m.e.Device(end.Device)))
 		case last:
-			hops = append(hops, j.poweredHop(end.Device))
+			hops = append(hops, m.poweredHop(end.Device))
 		default:
-			hops = append(hops, j.pduHop(end.Device), j.outletHop(end))
+			hops = append(hops, m.pduHop(end.Device), m.outletHop(end))
 		}
 	}
 	return hops
@@ -101,9 +99,9 @@ func (j *judge) powerStrand(strand []estate.End) []Hop {
 
 // utility is measured by the UPSes of its site; without one it is known to be
 // there while something that hangs on it can be heard.
-func (j *judge) utility(below estate.Key) Hop {
-	if d := j.e.Device(below); d != nil {
-		there, volts, known := Utility(j.e, j.ev, d.Site, j.now)
+func (m *Moment) utility(below estate.Key) Hop {
+	if d := m.e.Device(below); d != nil {
+		there, volts, known := m.Utility(d.Site)
 		switch {
 		case known && there:
 			return Hop{Label: "utility", State: HopSound, Text: fmt.Sprintf("%.0f V", volts)}
@@ -111,24 +109,24 @@ func (j *judge) utility(below estate.Key) Hop {
 			return Hop{Label: "utility", State: HopBroken, Text: "gone"}
 		}
 	}
-	if d := j.e.Device(below); d != nil && j.hears(d).answers {
+	if d := m.e.Device(below); d != nil && m.hears(d).answers {
 		return Hop{Label: "utility", State: HopSound, Text: "present"}
 	}
 	return Hop{Label: "utility", State: HopUnknown, Text: "not measured"}
 }
 
-func (j *judge) pduHop(k estate.Key) Hop {
+func (m *Moment) pduHop(k estate.Key) Hop {
 	h := Hop{Device: k, Label: string(k), State: HopUnknown, Text: "its card is silent"}
-	if w, known := Draw(j.e, j.ev, k, j.now); known {
+	if w, known := m.Draw(k); known {
 		h.State, h.Text = HopSound, Watts(w)
 	}
 	return h
 }
 
-func (j *judge) outletHop(end estate.End) Hop {
+func (m *Moment) outletHop(end estate.End) Hop {
 	h := Hop{Device: end.Device, Label: end.Words(), State: HopUnknown, Text: "not read yet"}
 	if kind, _ := end.Source(); kind == estate.USB {
-		f := j.hostFeed(j.e.Device(end.Device), end)
+		f := m.hostFeed(m.e.Device(end.Device), end)
 		switch f.state {
 		case powerYes:
 			h.State, h.Text = HopSound, "on"
@@ -137,7 +135,7 @@ func (j *judge) outletHop(end estate.End) Hop {
 		}
 		return h
 	}
-	o, seen := j.ev.Outlets[end]
+	o, seen := m.ev.Outlets[end]
 	if !seen {
 		return h
 	}
@@ -151,9 +149,9 @@ func (j *judge) outletHop(end estate.End) Hop {
 	if o.Giving != nil && o.On && !*o.Giving {
 		h.Text += ", not taken"
 	}
-	ep, _ := j.e.Device(end.Device).OutletEndpoint()
+	ep, _ := m.e.Device(end.Device).OutletEndpoint()
 	switch {
-	case !Fresh(ep, o.At, j.now):
+	case !Fresh(ep, o.At, m.now):
 		h.Text = "stale: was " + h.Text
 	case o.On:
 		h.State = HopSound
@@ -163,13 +161,13 @@ func (j *judge) outletHop(end estate.End) Hop {
 	return h
 }
 
-func (j *judge) poweredHop(k estate.Key) Hop {
-	d := j.e.Device(k)
+func (m *Moment) poweredHop(k estate.Key) Hop {
+	d := m.e.Device(k)
 	h := Hop{Device: k, Label: string(k), State: HopUnknown, Text: "not known"}
-	switch p := j.power(d); {
-	case p.off && !j.hears(d).answers:
+	switch p := m.power(d); {
+	case p.off && !m.hears(d).answers:
 		h.State, h.Text = HopBroken, "chassis off"
-	case p.state == powerYes || j.hears(d).answers:
+	case p.state == powerYes || m.hears(d).answers:
 		h.State, h.Text = HopSound, "powered"
 	case p.state == powerNo:
 		h.State, h.Text = HopBroken, "no power"
@@ -179,21 +177,21 @@ func (j *judge) poweredHop(k estate.Key) Hop {
 	return h
 }
 
-func (j *judge) reachStrand(strand []estate.Key) []Hop {
+func (m *Moment) reachStrand(strand []estate.Key) []Hop {
 	var hops []Hop
 	for i, k := range strand {
-		d := j.e.Device(k)
-		heard := j.hears(d)
+		d := m.e.Device(k)
+		heard := m.hears(d)
 		h := Hop{Device: k, Label: string(k), State: HopUnknown}
 		switch {
-		case k == j.e.Standpoint:
+		case k == m.e.Standpoint:
 			h.State, h.Text = HopSound, "here"
 		case heard.answers:
-			h.State, h.Text = HopSound, Millis(j.rtt(d))
-		case heard.silent && i < len(strand)-1 && j.passing(d, heard) != "":
+			h.State, h.Text = HopSound, Millis(m.rtt(d))
+		case heard.silent && i < len(strand)-1 && m.passing(d) != "":
 			h.Text = "silent, but passes traffic"
 		case heard.silent:
-			h.State, h.Text = HopBroken, "silent for "+Age(j.now.Sub(heard.since))
+			h.State, h.Text = HopBroken, "silent for "+Age(m.now.Sub(heard.since))
 		case !heard.asked:
 			h.Text = "not asked"
 		default:
@@ -205,9 +203,9 @@ func (j *judge) reachStrand(strand []estate.Key) []Hop {
 }
 
 // rtt is the round trip of the fastest probe that answers.
-func (j *judge) rtt(d *estate.Device) time.Duration {
+func (m *Moment) rtt(d *estate.Device) time.Duration {
 	var best time.Duration
-	for _, v := range j.voices(d) {
+	for _, v := range m.voices(d) {
 		if v.pulse.Answers() && (best == 0 || v.pulse.RTT < best) {
 			best = v.pulse.RTT
 		}

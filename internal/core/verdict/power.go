@@ -2,6 +2,7 @@ package verdict
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"plumbbob/internal/core/estate"
@@ -55,16 +56,30 @@ func Idle(d *estate.Device) float64 {
 }
 
 // power weighs everything that says whether a device has power.
-func (j *judge) power(d *estate.Device) power { return j.withChassis(d, j.withPanel(d, j.feeds(d))) }
+func (m *Moment) power(d *estate.Device) power {
+	return recall(&m.powers, d.Key, func() power {
+		p := m.withChassis(d, m.withPanel(d, m.feeds(d)))
+		p.reasons = slices.Clip(p.reasons) // it is shared: who adds to it must copy it
+		return p
+	})
+}
 
 // feeds weighs the feeds of a device: it is powered while enough of them carry
 // current, or, where they are not metered, are on. One of several feeds may
 // carry little while the others carry it all, so the sum counts.
-func (j *judge) feeds(d *estate.Device) power {
+func (m *Moment) feeds(d *estate.Device) power {
+	return recall(&m.fed, d.Key, func() power {
+		p := m.addFeeds(d)
+		p.reasons = slices.Clip(p.reasons)
+		return p
+	})
+}
+
+func (m *Moment) addFeeds(d *estate.Device) power {
 	var p power
 	live, dead, unknown := 0, 0, 0
 	for _, c := range d.Power {
-		f := j.feed(d, c)
+		f := m.feed(d, c)
 		p.reasons = append(p.reasons, f.reasons...)
 		p.stale = p.stale || f.stale
 		p.metered = p.metered || f.metered
@@ -95,27 +110,27 @@ func (j *judge) feeds(d *estate.Device) power {
 }
 
 // feed weighs one power cable.
-func (j *judge) feed(d *estate.Device, c estate.PowerCable) power {
-	pdu := j.e.Device(c.From.Device)
+func (m *Moment) feed(d *estate.Device, c estate.PowerCable) power {
+	pdu := m.e.Device(c.From.Device)
 	if pdu == nil {
-		return j.utilityFeed(d)
+		return m.utilityFeed(d)
 	}
 	if c.From.Port == "" {
-		return j.supplyFeed(pdu)
+		return m.supplyFeed(pdu)
 	}
 	if kind, _ := c.From.Source(); kind == estate.USB {
-		return j.hostFeed(pdu, c.From)
+		return m.hostFeed(pdu, c.From)
 	}
 	at := c.From.Words() + " of " + string(pdu.Key)
-	out, known := j.ev.Outlets[c.From]
+	out, known := m.ev.Outlets[c.From]
 	ep, ok := pdu.OutletEndpoint()
-	if j.powerless(pdu) {
-		return power{state: powerNo, at: j.now, reasons: []Reason{{Stance: For, Text: fmt.Sprintf("%s carries nothing: %s has no power itself", at, pdu.Key)}}}
+	if m.powerless(pdu) {
+		return power{state: powerNo, at: m.now, reasons: []Reason{{Stance: For, Text: fmt.Sprintf("%s carries nothing: %s has no power itself", at, pdu.Key)}}}
 	}
 	if !known || !ok {
 		return power{reasons: []Reason{{Text: fmt.Sprintf("whether %s carries power is not known", at)}}}
 	}
-	if !Fresh(ep, out.At, j.now) {
+	if !Fresh(ep, out.At, m.now) {
 		was := "off"
 		if out.On {
 			was = "on" + wattsIf(", ", out)
@@ -158,10 +173,10 @@ func (j *judge) feed(d *estate.Device, c estate.PowerCable) power {
 }
 
 // hostFeed weighs a USB port: it gives power while its host has it.
-func (j *judge) hostFeed(host *estate.Device, from estate.End) power {
-	p := j.power(host)
+func (m *Moment) hostFeed(host *estate.Device, from estate.End) power {
+	p := m.power(host)
 	switch {
-	case p.state == powerYes || j.hears(host).answers:
+	case p.state == powerYes || m.hears(host).answers:
 		return power{state: powerYes, at: p.at, reasons: []Reason{{Stance: For, Text: fmt.Sprintf("%s gives power: %s is on", from.Place(), host.Key), At: p.at}}}
 	case p.state == powerNo:
 		return power{state: powerNo, at: p.at, reasons: []Reason{{Stance: For, Text: fmt.Sprintf("%s gives none: %s is off", from.Place(), host.Key), At: p.at}}}

@@ -30,26 +30,26 @@ func (ev *Evidence) TakeSupply(k estate.Key, s reading.Supply, at time.Time) (wa
 		}
 	}
 	ev.Supplies[k] = now
+	ev.news(was != now.State())
 	return was
 }
 
 // supply returns what a UPS says, while that is fresh.
-func (j *judge) supply(d *estate.Device) (Supply, bool) {
-	s, known := j.ev.Supplies[d.Key]
+func (m *Moment) supply(d *estate.Device) (Supply, bool) {
+	s, known := m.ev.Supplies[d.Key]
 	ep, ok := d.OutletEndpoint()
-	return s, known && ok && Fresh(ep, s.At, j.now)
+	return s, known && ok && Fresh(ep, s.At, m.now)
 }
 
 // OutputOff says whether a UPS is known to give nothing.
 func OutputOff(ev *Evidence, d *estate.Device, now time.Time) bool {
-	j := &judge{ev: ev, now: now}
-	s, fresh := j.supply(d)
+	s, fresh := (&Moment{ev: ev, now: now}).supply(d)
 	return d.Supply != nil && fresh && s.Source == reading.SourceNone
 }
 
 // supplyTroubles says what is wrong with a UPS.
-func (j *judge) supplyTroubles(d *estate.Device, strain func(Severity, Reason)) {
-	s, fresh := j.supply(d)
+func (m *Moment) supplyTroubles(d *estate.Device, strain func(Severity, Reason)) {
+	s, fresh := m.supply(d)
 	if d.Supply == nil || !fresh {
 		return
 	}
@@ -65,8 +65,8 @@ func (j *judge) supplyTroubles(d *estate.Device, strain func(Severity, Reason)) 
 }
 
 // supplyFeed weighs a cable that comes from a UPS as a whole.
-func (j *judge) supplyFeed(ups *estate.Device) power {
-	s, fresh := j.supply(ups)
+func (m *Moment) supplyFeed(ups *estate.Device) power {
+	s, fresh := m.supply(ups)
 	switch {
 	case !fresh && s.At.IsZero():
 		return power{reasons: []Reason{{Text: fmt.Sprintf("whether %s gives power is not known", ups.Key)}}}
@@ -79,9 +79,9 @@ func (j *judge) supplyFeed(ups *estate.Device) power {
 }
 
 // supplyHop is a UPS in a power line, with what tells most about it.
-func (j *judge) supplyHop(d *estate.Device) Hop {
+func (m *Moment) supplyHop(d *estate.Device) Hop {
 	h := Hop{Device: d.Key, Label: string(d.Key), State: HopUnknown, Text: "its card is silent"}
-	s, fresh := j.supply(d)
+	s, fresh := m.supply(d)
 	if !fresh {
 		return h
 	}
@@ -89,8 +89,8 @@ func (j *judge) supplyHop(d *estate.Device) Hop {
 	if s.Source == reading.SourceNone {
 		h.State = HopBroken
 	}
-	if m := s.Battery.Minutes; m != nil && s.OnBattery() {
-		h.Text += fmt.Sprintf(", %.0f min left", *m)
+	if left := s.Battery.Minutes; left != nil && s.OnBattery() {
+		h.Text += fmt.Sprintf(", %.0f min left", *left)
 	} else if load, known := s.Load(); known {
 		h.Text += fmt.Sprintf(", load %.0f %%", load)
 	}
@@ -100,55 +100,66 @@ func (j *judge) supplyHop(d *estate.Device) Hop {
 // inputGood is the share of its nominal voltage at which an input is there.
 const inputGood = 0.6
 
+// mains is what the UPSes of a site measure of the utility.
+type mains struct {
+	there, known bool
+	volts        float64
+}
+
 // Utility says whether the utility is there at a site, as the UPSes that hang
 // on it measure: at least one that does, or none.
-func Utility(e *estate.Estate, ev *Evidence, site estate.Key, now time.Time) (there bool, volts float64, known bool) {
-	j := &judge{e: e, ev: ev, now: now}
-	for i := range e.Devices {
-		d := &e.Devices[i]
-		if d.Site != site || d.Supply == nil {
-			continue
-		}
-		s, fresh := j.supply(d)
-		if !fresh {
-			continue
-		}
-		nominal := float64(estate.DefaultVolts)
-		if s.Config.InV != nil && *s.Config.InV > 0 {
-			nominal = *s.Config.InV
-		}
-		for _, in := range s.Inputs {
-			if in.V != nil {
-				known = true
-				volts = max(volts, *in.V)
-				there = there || *in.V >= inputGood*nominal
-			}
+func (m *Moment) Utility(site estate.Key) (there bool, volts float64, known bool) {
+	if m.utilities == nil {
+		m.utilities = map[estate.Key]mains{}
+		for i := range m.e.Devices {
+			m.measures(&m.e.Devices[i])
 		}
 	}
-	return there, volts, known
+	u := m.utilities[site]
+	return u.there, u.volts, u.known
+}
+
+// measures adds what one UPS measures of the utility of its site.
+func (m *Moment) measures(d *estate.Device) {
+	if d.Supply == nil {
+		return
+	}
+	s, fresh := m.supply(d)
+	if !fresh {
+		return
+	}
+	nominal := float64(estate.DefaultVolts)
+	if s.Config.InV != nil && *s.Config.InV > 0 {
+		nominal = *s.Config.InV
+	}
+	u := m.utilities[d.Site]
+	for _, in := range s.Inputs {
+		if in.V != nil {
+			u.known = true
+			u.volts = max(u.volts, *in.V)
+			u.there = u.there || *in.V >= inputGood*nominal
+		}
+	}
+	m.utilities[d.Site] = u
 }
 
 // Powerless says whether a device is known to be without power: its feeds are,
 // and it does not answer.
-func Powerless(e *estate.Estate, ev *Evidence, k estate.Key, now time.Time) bool {
-	d := e.Device(k)
-	if d == nil {
-		return false
-	}
-	j := &judge{e: e, ev: ev, now: now, memo: map[estate.Key]hearing{}}
-	return j.powerless(d)
+func (m *Moment) Powerless(k estate.Key) bool {
+	d := m.e.Device(k)
+	return d != nil && m.powerless(d)
 }
 
-func (j *judge) powerless(d *estate.Device) bool {
-	return len(d.Power) > 0 && !j.hears(d).answers && j.power(d).state == powerNo
+func (m *Moment) powerless(d *estate.Device) bool {
+	return len(d.Power) > 0 && !m.hears(d).answers && m.power(d).state == powerNo
 }
 
 // utilityFeed weighs a cable that comes from the utility: that it is gone is
 // measured by the UPSes of the site, and that it is there says only that.
-func (j *judge) utilityFeed(d *estate.Device) power {
-	there, _, known := Utility(j.e, j.ev, d.Site, j.now)
-	if !known || there || d.Supply != nil || j.hears(d).answers {
+func (m *Moment) utilityFeed(d *estate.Device) power {
+	there, _, known := m.Utility(d.Site)
+	if !known || there || d.Supply != nil || m.hears(d).answers {
 		return power{} // what answers hangs on something else, whatever the UPSes measure
 	}
-	return power{state: powerNo, at: j.now, reasons: []Reason{{Stance: For, Text: "the utility is gone at " + string(d.Site) + ", as its UPS measures"}}}
+	return power{state: powerNo, at: m.now, reasons: []Reason{{Stance: For, Text: "the utility is gone at " + string(d.Site) + ", as its UPS measures"}}}
 }

@@ -42,7 +42,7 @@ func TestUtilityGone(t *testing.T) {
 	vs := Judge(e, ev, nil, now)
 	require.Equal(t, Steady, vs["ups"].State)
 	require.Equal(t, Steady, vs["lamp"].State)
-	line := LinesOf(e, ev, vs, "a", now).Power[0]
+	line := At(e, ev, nil, now).LinesOf("a").Power[0]
 	require.Equal(t, "230 V, on line", line[0].Text+", "+line[1].Text)
 
 	supply(0, reading.SourceBattery, 2*time.Second)
@@ -61,9 +61,9 @@ func TestUtilityGone(t *testing.T) {
 	require.Equal(t, Dark, vs["lamp"].State, "what hangs on what is dark")
 	require.True(t, Powerless(e, ev, "b", then))
 	require.False(t, Powerless(e, ev, "a", then))
-	line = LinesOf(e, ev, vs, "a", then).Power[0]
+	line = At(e, ev, nil, then).LinesOf("a").Power[0]
 	require.Equal(t, []HopState{HopBroken, HopSound, HopSound}, []HopState{line[0].State, line[1].State, line[2].State}, "the UPS carries on")
-	there, _, known := Utility(e, ev, "s", then.Add(time.Hour))
+	there, _, known := At(e, ev, nil, then.Add(time.Hour)).Utility("s")
 	require.False(t, there || known, "what is stale counts for nothing")
 	ups := ev.Supplies["ups"]
 	require.Equal(t, "on battery", ups.State())

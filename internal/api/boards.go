@@ -1,0 +1,91 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"runtime/debug"
+	"sync"
+	"time"
+)
+
+// How old a board may be that is sent out. The stream brings whoever has it up
+// to date: each board says from which event on.
+const (
+	boardNew   = 250 * time.Millisecond // it is not drawn more often than this
+	boardUsual = 500 * time.Millisecond // it is still sent, while the next one is drawn
+)
+
+// boards draws the board once for all who ask at about the same time. Its zero
+// value is ready.
+type boards struct {
+	mu      sync.Mutex
+	newest  board
+	drawing *drawing // nil: nobody draws
+}
+
+type board struct {
+	text []byte
+	at   time.Time
+}
+
+type drawing struct {
+	done chan struct{}
+	board
+	err error
+}
+
+// get returns a board that is new enough.
+func (b *boards) get(ctx context.Context, draw func() ([]byte, error)) ([]byte, error) {
+	b.mu.Lock()
+	have, age := b.newest.text, time.Since(b.newest.at)
+	if have != nil && age < boardNew {
+		b.mu.Unlock()
+		return have, nil
+	}
+	d := b.drawing
+	if d == nil {
+		d = &drawing{done: make(chan struct{})}
+		b.drawing = d
+		go b.draw(d, draw)
+	}
+	b.mu.Unlock()
+	if have != nil && age < boardUsual {
+		return have, nil
+	}
+	select {
+	case <-d.done:
+		return d.text, d.err
+	case <-ctx.Done():
+		return nil, context.Cause(ctx)
+	}
+}
+
+func (b *boards) draw(d *drawing, draw func() ([]byte, error)) {
+	d.at = time.Now()
+	func() {
+		defer func() {
+			if p := recover(); p != nil { // nobody above this goroutine would catch it
+				d.err = fmt.Errorf("drawing the board: %v\n%s", p, debug.Stack())
+			}
+		}()
+		d.text, d.err = draw()
+	}()
+	b.mu.Lock()
+	b.drawing = nil
+	if d.err == nil {
+		b.newest = d.board
+	}
+	b.mu.Unlock()
+	close(d.done)
+}
+
+// boardText is a board that is written already.
+type boardText []byte
+
+// VisitGetBoardResponse implements the contract.
+func (t boardText) VisitGetBoardResponse(w http.ResponseWriter) error {
+	w.Header().Set("Content-Type", "application/json")
+	_, err := w.Write(t)
+	return err
+}

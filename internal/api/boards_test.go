@@ -1,0 +1,58 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+func TestABoardIsDrawnOnceForAll(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		var b boards
+		var drawn atomic.Int32
+		draw := func() ([]byte, error) {
+			n := drawn.Add(1)
+			time.Sleep(100 * time.Millisecond)
+			return []byte{byte(n)}, nil
+		}
+		get := func() byte {
+			text, err := b.get(t.Context(), draw)
+			require.NoError(t, err)
+			return text[0]
+		}
+		var all sync.WaitGroup
+		for range 200 {
+			all.Go(func() { require.EqualValues(t, 1, get()) })
+		}
+		all.Wait()
+		time.Sleep(boardNew)
+		require.EqualValues(t, 1, get(), "nobody waits for the next while this one is new enough")
+		synctest.Wait()
+		time.Sleep(100 * time.Millisecond)
+		synctest.Wait()
+		require.EqualValues(t, 2, get())
+		time.Sleep(time.Hour)
+		require.EqualValues(t, 3, get(), "an old one is not sent")
+	})
+}
+
+func TestABoardThatCannotBeDrawn(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		var b boards
+		_, err := b.get(t.Context(), func() ([]byte, error) { panic("a shape that nobody thought of") })
+		require.ErrorContains(t, err, "nobody thought of", "it takes nothing else along")
+		gone, cancel := context.WithCancelCause(t.Context())
+		cancel(errors.New("the client has gone"))
+		_, err = b.get(gone, func() ([]byte, error) { time.Sleep(time.Minute); return []byte("x"), nil })
+		require.ErrorContains(t, err, "has gone")
+		text, err := b.get(t.Context(), nil) // joins the one that is being drawn
+		require.NoError(t, err)
+		require.Equal(t, "x", string(text))
+	})
+}

@@ -1,0 +1,82 @@
+package verdict
+
+import (
+	"time"
+
+	"plumbbob/internal/core/estate"
+)
+
+// A Moment is an estate and its evidence at one time, with what has been worked
+// out of them so far: whatever is asked of it, and in whichever order, nothing
+// is worked out twice. The evidence must not change meanwhile. It is not for
+// use by more than one goroutine.
+type Moment struct {
+	e    *estate.Estate
+	ev   *Evidence
+	now  time.Time
+	prev map[estate.Key]Verdict
+
+	open bool // a verdict waits for what is heard next
+
+	heard     map[estate.Key]hearing
+	fed       map[estate.Key]power // by feeds alone
+	powers    map[estate.Key]power
+	flipping  map[estate.Key]int // on the way to a device
+	passes    map[estate.Key]estate.Key
+	broken    map[estate.Key]path // through a silent hop
+	through   map[hopOf]path      // through one of which nothing is known
+	utilities map[estate.Key]mains
+}
+
+// hopOf is a hop as it is looked at for one silence.
+type hopOf struct {
+	via estate.Key
+	of  silence
+}
+
+// At returns the moment. The verdicts of before are used by Judge alone; they
+// may be nil for all else.
+func At(e *estate.Estate, ev *Evidence, prev map[estate.Key]Verdict, now time.Time) *Moment {
+	return &Moment{e: e, ev: ev, now: now, prev: prev}
+}
+
+// settling is how long after falling silent a device may wait for proof of its
+// path: what has not come by then comes with no single answer.
+const settling = time.Minute
+
+// Open says, after Judge, that a verdict waits for what is heard next, whatever
+// that is.
+func (m *Moment) Open() bool { return m.open }
+
+// recall returns what was worked out before, or works it out now.
+func recall[K comparable, V any](memo *map[K]V, k K, work func() V) V {
+	if v, ok := (*memo)[k]; ok {
+		return v
+	}
+	v := work()
+	if *memo == nil {
+		*memo = map[K]V{}
+	}
+	(*memo)[k] = v
+	return v
+}
+
+// Heard says of one device what Moment.Heard does.
+func Heard(e *estate.Estate, ev *Evidence, k estate.Key, now time.Time) (answers, silent bool, last, since time.Time) {
+	return At(e, ev, nil, now).Heard(k)
+}
+
+// Draw says of one device what Moment.Draw does.
+func Draw(e *estate.Estate, ev *Evidence, k estate.Key, now time.Time) (w float64, known bool) {
+	return At(e, ev, nil, now).Draw(k)
+}
+
+// Powerless says of one device what Moment.Powerless does.
+func Powerless(e *estate.Estate, ev *Evidence, k estate.Key, now time.Time) bool {
+	return At(e, ev, nil, now).Powerless(k)
+}
+
+// InUse says of one device what Moment.InUse does.
+func InUse(e *estate.Estate, ev *Evidence, k estate.Key, now time.Time) string {
+	return At(e, ev, nil, now).InUse(k)
+}
