@@ -50,6 +50,7 @@ func (a *Actor) Run(ctx context.Context) error {
 		return err
 	}
 	a.reload(ctx)
+	a.work.Go(func() { a.keepDraws(ctx) })
 	a.takeUp(ctx)
 	a.replayUntil(ctx)
 	a.work.Wait()

@@ -26,13 +26,13 @@ type around struct {
 	windows   []operation.Window
 	calendars map[string]*calendar.Calendar
 	draws     map[estate.Key]float64
-	drawsRead time.Time
 	ran       map[estate.Key]float64 // what was seen last of a device that ran
 }
 
 const (
-	drawsKeep = 10 * time.Minute
-	drawsOver = 7 * 24 * time.Hour
+	drawsKeep  = 10 * time.Minute
+	drawsAgain = 30 * time.Second // after they could not be read
+	drawsOver  = 7 * 24 * time.Hour
 )
 
 // Forget has windows and calendars read again at the next preview.
@@ -115,15 +115,30 @@ func (a *Actor) refresh(ctx context.Context, now time.Time) error {
 		}
 		a.around.windows, a.around.calendars, a.around.read = windows, calendars, now
 	}
-	if now.Sub(a.around.drawsRead) > drawsKeep {
-		draws, err := a.Store.UsualDraws(ctx, keep.DrawSeries, now.Add(-drawsOver))
-		if err != nil {
-			return err
-		}
-		a.around.draws, a.around.drawsRead = draws, now
-	}
 	a.seen()
 	return nil
+}
+
+// keepDraws reads what devices draw usually again and again, beside whatever
+// else goes on: it looks at a week of all of them.
+func (a *Actor) keepDraws(ctx context.Context) {
+	for {
+		now := time.Now()
+		draws, err := a.Store.UsualDraws(ctx, keep.DrawSeries, now.Add(-drawsOver))
+		again := drawsKeep
+		if err == nil {
+			a.around.mu.Lock()
+			a.around.draws = draws
+			a.around.mu.Unlock()
+		} else if again = drawsAgain; ctx.Err() == nil {
+			a.Log.Warn("what devices usually draw cannot be read", "because", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(again):
+		}
+	}
 }
 
 // calendarZone is that of the first device which goes by a calendar.
@@ -140,12 +155,13 @@ func (a *Actor) calendarZone(name string) *time.Location {
 // seen takes what devices draw that run now, where no past is known yet.
 func (a *Actor) seen() {
 	a.Keeper.See(func(e *estate.Estate, ev *verdict.Evidence, vs map[estate.Key]verdict.Verdict, now time.Time) {
+		m := verdict.At(e, ev, nil, now)
 		for i := range e.Devices {
 			d := &e.Devices[i]
 			if s := vs[d.Key].State; s != verdict.Steady && s != verdict.Strained {
 				continue
 			}
-			if w, known := verdict.Draw(e, ev, d.Key, now); known && w > verdict.Idle(d) {
+			if w, known := m.Draw(d.Key); known && w > verdict.Idle(d) {
 				a.around.ran[d.Key] = w
 			}
 		}

@@ -107,6 +107,9 @@ func (k *Keeper) storeReadings(ctx context.Context) {
 		now := time.Now()
 		if now.After(partition) {
 			err := k.store.Partition(ctx, now, k.Retention)
+			if err == nil {
+				err = k.store.DropOld(ctx, now, k.Retention)
+			}
 			partition = k.tidied(ctx, "partitions", "old readings are not dropped, and new ones pile up in one partition", err, now, time.Hour)
 		}
 		err := k.Flush(ctx)

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -27,11 +28,12 @@ var (
 	EachHour    = Resolution{"1h", time.Hour, "rollup_1h", true}
 )
 
-// Retention is for how long each resolution is kept.
-type Retention struct{ Readings, Each5Min, EachHour time.Duration }
+// Retention is for how long each resolution is kept, and records that have
+// ended. The journal is kept for ever: each entry proves those before it.
+type Retention struct{ Readings, Each5Min, EachHour, Records time.Duration }
 
 // DefaultRetention is two days, sixty days and three years.
-var DefaultRetention = Retention{48 * time.Hour, 60 * 24 * time.Hour, 3 * 365 * 24 * time.Hour}
+var DefaultRetention = Retention{48 * time.Hour, 60 * 24 * time.Hour, 3 * 365 * 24 * time.Hour, 3 * 365 * 24 * time.Hour}
 
 // ListSeries lists what is kept of a device.
 func (s *Store) ListSeries(ctx context.Context, device estate.Key) ([]Series, error) {
@@ -47,26 +49,43 @@ func (s *Store) SeriesNamed(ctx context.Context, device estate.Key, name string)
 	return out, sort(err)
 }
 
+// rollSeries is how many series are rolled up at a time: their readings lie
+// together, so that nothing is read but what is rolled up.
+const rollSeries = 500
+
 // RollUp brings the roll-ups up to date: what was read between two times goes
 // into stretches of five minutes, and those into hours. It can be repeated.
 func (s *Store) RollUp(ctx context.Context, from, to time.Time) error {
 	from, to = from.Truncate(Each5Min.Stretch), to.Truncate(Each5Min.Stretch)
-	for at := from; at.Before(to); at = at.Add(time.Hour) {
-		if err := s.roll5Min(ctx, at, earlier(at.Add(time.Hour), to)); err != nil {
+	var ids []int
+	if err := s.db.SelectContext(ctx, &ids, `SELECT id FROM series ORDER BY id`); err != nil {
+		return sort(err)
+	}
+	for some := range slices.Chunk(ids, rollSeries) {
+		for at := from; at.Before(to); at = at.Add(time.Hour) {
+			if err := s.roll5Min(ctx, some, at, earlier(at.Add(time.Hour), to)); err != nil {
+				return fmt.Errorf("roll up: %w", err)
+			}
+		}
+		if err := s.rollHours(ctx, some, from.Truncate(time.Hour), to); err != nil {
 			return fmt.Errorf("roll up: %w", err)
 		}
 	}
-	err := s.exec(ctx, `
+	return s.exec(ctx, `INSERT INTO rolled (name, until_at) VALUES ('5min', ?) ON DUPLICATE KEY UPDATE until_at = GREATEST(until_at, VALUES(until_at))`, to)
+}
+
+func (s *Store) rollHours(ctx context.Context, ids []int, from, to time.Time) error {
+	query, args, err := sqlx.In(`
 		INSERT INTO rollup_1h (series_id, at, least, mean, greatest, count, known)
 		SELECT series_id, FROM_UNIXTIME(FLOOR(UNIX_TIMESTAMP(at) / 3600) * 3600) AS hour,
 			MIN(least), SUM(mean * known) / SUM(known), MAX(greatest), LEAST(SUM(count), 65535), SUM(known)
-		FROM rollup_5min WHERE at >= ? AND at < ? AND known > 0 GROUP BY series_id, hour
+		FROM rollup_5min FORCE INDEX (PRIMARY) WHERE series_id IN (?) AND at >= ? AND at < ? AND known > 0 GROUP BY series_id, hour
 		ON DUPLICATE KEY UPDATE least = VALUES(least), mean = VALUES(mean), greatest = VALUES(greatest), count = VALUES(count), known = VALUES(known)`,
-		from.Truncate(time.Hour), to)
+		ids, from, to)
 	if err != nil {
-		return fmt.Errorf("roll up: %w", err)
+		return err
 	}
-	return s.exec(ctx, `INSERT INTO rolled (name, until_at) VALUES ('5min', ?) ON DUPLICATE KEY UPDATE until_at = GREATEST(until_at, VALUES(until_at))`, to)
+	return s.exec(ctx, query, args...)
 }
 
 func earlier(a, b time.Time) time.Time {
@@ -88,9 +107,14 @@ func (s *Store) RolledUntil(ctx context.Context) (time.Time, error) {
 
 // roll5Min works out the stretches of an hour at the most. The mean is weighted
 // with time, which needs each series in order: SQL is no good at that.
-func (s *Store) roll5Min(ctx context.Context, from, to time.Time) error {
-	rows, err := s.db.QueryxContext(ctx, `
-		SELECT series_id, at, value FROM reading WHERE at >= ? AND at < ? ORDER BY series_id, at`, from.Add(-reading.Hold), to)
+func (s *Store) roll5Min(ctx context.Context, ids []int, from, to time.Time) error {
+	query, args, err := sqlx.In(`
+		SELECT series_id, at, value FROM reading FORCE INDEX (PRIMARY)
+		WHERE series_id IN (?) AND at >= ? AND at < ? ORDER BY series_id, at`, ids, from.Add(-reading.Hold), to)
+	if err != nil {
+		return err
+	}
+	rows, err := s.db.QueryxContext(ctx, query, args...)
 	if err != nil {
 		return sort(err)
 	}

@@ -1,9 +1,11 @@
 package store_test
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
+	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/require"
 
 	"plumbbob/internal/core/estate"
@@ -81,6 +83,72 @@ func TestHistory(t *testing.T) {
 	none, _, _, err := s.History(t.Context(), nil, now.Add(-time.Hour), now, 10, now, keep)
 	require.NoError(t, err)
 	require.Empty(t, none)
+}
+
+// TestARollUpReadsWhatIsNew: and not the whole day, or month, for five minutes.
+func TestARollUpReadsWhatIsNew(t *testing.T) {
+	c := storetest.Config(t)
+	s, err := store.Open(t.Context(), c)
+	require.NoError(t, err)
+	defer func() { require.NoError(t, s.Close()) }()
+	db := sqlx.MustConnect("mysql", c.FormatDSN())
+	defer func() { require.NoError(t, db.Close()) }()
+	const series, each = 600, 50
+	to := time.Date(2026, 1, 2, 20, 0, 0, 0, time.UTC)
+	var rs []store.Reading
+	for i := range series {
+		id, err := s.SeriesID(t.Context(), store.Series{Device: estate.Key(fmt.Sprint("d", i)), Name: "draw", Unit: "W"})
+		require.NoError(t, err)
+		for n := range each {
+			rs = append(rs, store.Reading{SeriesID: id, At: to.Add(-time.Duration(n) * 20 * time.Minute), Value: float64(n)})
+		}
+		rs = append(rs, store.Reading{SeriesID: id, At: to.Add(-time.Minute), Value: 100})
+	}
+	require.NoError(t, s.AddReadings(t.Context(), rs))
+	read := func() (n int) {
+		require.NoError(t, db.QueryRow(`SELECT SUM(variable_value) FROM information_schema.global_status WHERE variable_name IN ('HANDLER_READ_NEXT', 'HANDLER_READ_RND_NEXT', 'HANDLER_READ_PREV')`).Scan(&n))
+		return n
+	}
+	before := read()
+	require.NoError(t, s.RollUp(t.Context(), to.Add(-5*time.Minute), to))
+	require.Less(t, read()-before, len(rs)/3)
+	var rolled int
+	require.NoError(t, db.Get(&rolled, `SELECT COUNT(*) FROM rollup_1h`))
+	require.Equal(t, series, rolled, "of each")
+}
+
+// TestWhatHasEndedIsDropped: after its time, and nothing else.
+func TestWhatHasEndedIsDropped(t *testing.T) {
+	c := storetest.Config(t)
+	s, err := store.Open(t.Context(), c)
+	require.NoError(t, err)
+	defer func() { require.NoError(t, s.Close()) }()
+	db := sqlx.MustConnect("mysql", c.FormatDSN())
+	defer func() { require.NoError(t, db.Close()) }()
+	now := time.Date(2026, 6, 1, 0, 0, 0, 0, time.UTC)
+	old, young := now.AddDate(-4, 0, 0), now.AddDate(-1, 0, 0)
+	for i, ended := range []any{old, young, nil} {
+		asked := old
+		db.MustExec(`INSERT INTO operation (id, site, device, kind, state, who, asked_at, ended_at, doc) VALUES (?, '', 'd', 'cycle', 'x', 'w', ?, ?, '{}')`, fmt.Sprint("o", i), asked, ended)
+		db.MustExec(`INSERT INTO op_group (id, kind, state, who, asked_at, ended_at, doc) VALUES (?, 'cycle', 'x', 'w', ?, ?, '{}')`, fmt.Sprint("g", i), asked, ended)
+		db.MustExec(`INSERT INTO incident (id, site, device, kind, opened_at, ended_at, doc) VALUES (?, '', 'd', 'hung', ?, ?, '{}')`, fmt.Sprint("i", i), asked, ended)
+		db.MustExec(`INSERT INTO setting (id, site, device, state, who, asked_at, ended_at, doc) VALUES (?, '', 'd', 'x', 'w', ?, ?, '{}')`, fmt.Sprint("s", i), asked, ended)
+	}
+	for i := range 700 {
+		db.MustExec(`INSERT INTO estate_version (at, who, text) VALUES (?, 'w', 'x')`, old.Add(time.Duration(i)*time.Second))
+	}
+	db.MustExec(`INSERT INTO document (device, kind, site, at, text) VALUES ('d', 'ev-1', '', ?, '[]'), ('d', 'events', '', ?, '[]')`, old, old)
+	require.NoError(t, s.DropOld(t.Context(), now, store.Retention{}), "nothing is said about how long records are kept")
+	require.NoError(t, s.DropOld(t.Context(), now, store.DefaultRetention))
+	left := func(table string) (n int) {
+		require.NoError(t, db.Get(&n, `SELECT COUNT(*) FROM `+table))
+		return n
+	}
+	for _, table := range []string{"operation", "op_group", "incident", "setting"} {
+		require.Equal(t, 2, left(table), "%s: what ended lately, and what has not ended", table)
+	}
+	require.Equal(t, 100, left("estate_version"), "the newest stay, however old")
+	require.Equal(t, 1, left("document"), "what the gear says now is no archive")
 }
 
 // TestOldPartitionsAreDropped: whole, and at each resolution after its time.

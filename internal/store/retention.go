@@ -1,0 +1,56 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
+
+const (
+	dropBatch   = 500 // rows at a time: no lock is held for long
+	dropAtMost  = 40  // batches of one table at a time; the rest goes next time
+	keepEstates = 100 // versions of the estate that stay, however old
+)
+
+// old is what has ended before a time, table by table. What has not ended stays.
+var old = []struct{ table, condition string }{
+	{"operation", "asked_at < ? AND ended_at < ?"},
+	{"op_group", "asked_at < ? AND ended_at < ?"},
+	{"incident", "ended_at < ?"},
+	{"setting", "ended_at < ?"},
+	{"discharge", "ended_at < ?"},
+	{"document", "at < ? AND kind LIKE 'ev-%'"}, // event logs that were erased on the gear
+}
+
+// DropOld drops the records that ended longer ago than they are kept.
+func (s *Store) DropOld(ctx context.Context, now time.Time, keep Retention) error {
+	if keep.Records <= 0 {
+		return nil // for ever
+	}
+	before := now.Add(-keep.Records).UTC()
+	for _, x := range old {
+		if err := s.drop(ctx, x.table, x.condition, slices.Repeat([]any{before}, strings.Count(x.condition, "?"))...); err != nil {
+			return fmt.Errorf("drop old rows of %s: %w", x.table, err)
+		}
+	}
+	var newest int
+	if err := s.db.GetContext(ctx, &newest, `SELECT COALESCE(MAX(id), 0) FROM estate_version`); err != nil {
+		return sort(err)
+	}
+	return s.drop(ctx, "estate_version", "at < ? AND id <= ?", before, newest-keepEstates)
+}
+
+func (s *Store) drop(ctx context.Context, table, condition string, args ...any) error {
+	for range dropAtMost {
+		r, err := s.db.ExecContext(ctx, `DELETE FROM `+table+` WHERE `+condition+fmt.Sprintf(` LIMIT %d`, dropBatch), args...)
+		if err != nil {
+			return sort(err)
+		}
+		if n, err := r.RowsAffected(); err != nil || n < dropBatch {
+			return sort(err)
+		}
+	}
+	return nil
+}
