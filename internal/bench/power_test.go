@@ -10,14 +10,11 @@ import (
 	"time"
 
 	"github.com/gosnmp/gosnmp"
-	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/require"
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/gear/garage"
 	"plumbbob/internal/lab"
-	"plumbbob/internal/store"
-	"plumbbob/internal/store/storetest"
 	"plumbbob/internal/watch"
 )
 
@@ -153,81 +150,5 @@ func bareGets(b *testing.B, d *estate.Device) {
 		_, err := g.Get(oids[:n])
 		require.NoError(b, err)
 		oids = oids[n:]
-	}
-}
-
-// BenchmarkCharts: one chart over 30 days of one series, and one over 24 hours
-// of 40 series, with a year of roll-ups of 2,000 series in the database.
-func BenchmarkCharts(b *testing.B) {
-	const series, year = 2000, 365 * 24
-	s, db := database(b)
-	now := time.Now().UTC().Truncate(time.Hour)
-	for at := now.AddDate(-1, 0, 0); !at.After(now); at = at.AddDate(0, 0, 1) {
-		require.NoError(b, s.Partition(b.Context(), at, store.DefaultRetention))
-	}
-	fillYear(b, db, now, series, year)
-	for name, c := range map[string]struct {
-		span   time.Duration
-		series int
-	}{"30-days": {30 * 24 * time.Hour, 1}, "24-hours-of-40": {24 * time.Hour, 40}, "a-year": {year * time.Hour, 1}} {
-		b.Run(name, func(b *testing.B) {
-			for i := 0; b.Loop(); i++ {
-				var list []store.Series
-				for n := range c.series {
-					list = append(list, store.Series{ID: 1 + (i*c.series+n)%series})
-				}
-				got, _, _, err := s.History(b.Context(), list, now.Add(-c.span), now, 300, now, store.DefaultRetention)
-				require.NoError(b, err)
-				require.Len(b, got, c.series)
-			}
-			b.ReportMetric(b.Elapsed().Seconds()*1000/float64(b.N), "ms/chart")
-		})
-	}
-}
-
-// database is a store, and a way past it to fill it.
-func database(b *testing.B) (*store.Store, *sqlx.DB) {
-	b.Helper()
-	c := storetest.Config(b)
-	s, err := store.Open(b.Context(), c)
-	require.NoError(b, err)
-	db, err := sqlx.Open("mysql", c.FormatDSN())
-	require.NoError(b, err)
-	b.Cleanup(func() { _, _ = s.Close(), db.Close() })
-	return s, db
-}
-
-func fillYear(b *testing.B, db *sqlx.DB, now time.Time, series, hours int) {
-	b.Helper()
-	for _, x := range []struct {
-		table   string
-		stretch int
-		rows    int
-	}{{"rollup_1h", 3600, hours}, {"rollup_5min", 300, 2 * 24 * 12}} {
-		_, err := db.Exec(fmt.Sprintf(`
-			INSERT INTO %s (series_id, at, least, mean, greatest, count, known)
-			SELECT s.seq, FROM_UNIXTIME(? - h.seq * %d), 90, 100 + MOD(h.seq, 20), 140, 12, %d FROM seq_1_to_%d AS s, seq_1_to_%d AS h`, x.table, x.stretch, x.stretch, series, x.rows), now.Unix())
-		require.NoError(b, err)
-	}
-	_, err := db.Exec(`REPLACE INTO rolled (name, until_at) VALUES ('5min', ?)`, now)
-	require.NoError(b, err)
-}
-
-// BenchmarkDisk: what a reading and a roll-up take on disk.
-func BenchmarkDisk(b *testing.B) {
-	s, db := database(b)
-	now := time.Now().UTC().Truncate(time.Second)
-	require.NoError(b, s.Partition(b.Context(), now, store.DefaultRetention))
-	const rows = 1_000_000
-	_, err := db.Exec(`INSERT INTO reading (series_id, at, value) SELECT MOD(seq, 500), FROM_UNIXTIME(? - seq / 20), seq FROM seq_1_to_1000000`, now.Unix())
-	require.NoError(b, err)
-	_, err = db.Exec(`INSERT INTO rollup_5min (series_id, at, least, mean, greatest, count, known) SELECT MOD(seq, 500), FROM_UNIXTIME(? - FLOOR(seq / 500) * 300), 1, 2, 3, 4, 300 FROM seq_1_to_1000000`, now.Unix())
-	require.NoError(b, err)
-	for b.Loop() {
-	}
-	for table, unit := range map[string]string{"reading": "B/reading", "rollup_5min": "B/rollup"} {
-		var size float64
-		require.NoError(b, db.Get(&size, `SELECT SUM(data_length + index_length) FROM information_schema.partitions WHERE table_schema = DATABASE() AND table_name = ?`, table))
-		b.ReportMetric(size/rows, unit)
 	}
 }

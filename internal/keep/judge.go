@@ -12,7 +12,7 @@ import (
 
 const (
 	judgeAtMost  = 100 * time.Millisecond // apart, however much is observed
-	judgeAtLeast = 2 * time.Second        // for what changes by time passing, and for numbers
+	judgeAtLeast = 3 * time.Second        // for what changes by time passing, and for numbers
 	judgeShare   = 4                      // the pause afterwards, in times of what it took: it never takes the whole machine
 )
 
