@@ -82,11 +82,12 @@ func (s *Server) GetPorts(_ context.Context, req contract.GetPortsRequestObject)
 }
 
 // neighbourNames is who is on which port, by the name that the port has in the estate.
-func neighbourNames(ns []reading.Neighbour) map[string]string {
-	out := map[string]string{}
+func neighbourNames(ns []reading.Neighbour) map[string][]string {
+	out := map[string][]string{}
 	for _, n := range ns {
 		if n.Name != "" {
-			out[portNumber(n.Port)] = n.Name
+			port := portNumber(n.Port)
+			out[port] = append(out[port], n.Name)
 		}
 	}
 	return out

@@ -243,7 +243,7 @@ func (g glance) outlet(d *estate.Device, o estate.Outlet) contract.Outlet {
 		return out
 	}
 	ep, _ := d.OutletEndpoint()
-	out.AfterLoss, out.OnDelay, out.OffDelay, out.Giving = optional(seen.AfterLoss), wholeSeconds(seen.OnDelay), wholeSeconds(seen.OffDelay), seen.Giving
+	out.AfterLoss, out.OnDelay, out.OffDelay, out.Giving, out.Trouble = optional(seen.AfterLoss), wholeSeconds(seen.OnDelay), wholeSeconds(seen.OffDelay), seen.Giving, optional(seen.Trouble)
 	// What either says cannot be switched cannot.
 	out.Name, out.Switched, out.Fresh = seen.Name, seen.Switched && !o.Unswitched, verdict.Fresh(ep, seen.At, g.now)
 	out.At, out.On = &seen.At, &seen.On

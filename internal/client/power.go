@@ -253,7 +253,11 @@ func outletTable(list []contract.Outlet) table {
 		state := "not known"
 		if o.On != nil {
 			state = map[bool]string{true: "on", false: "off"}[*o.On]
-			if o.Giving != nil && *o.On && !*o.Giving {
+			switch {
+			case o.Giving == nil || !*o.On || *o.Giving:
+			case o.Trouble != nil:
+				state += ", gives none: " + *o.Trouble
+			default:
 				state += ", not taken"
 			}
 			if !o.Fresh {

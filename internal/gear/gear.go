@@ -84,7 +84,8 @@ type OutletReading struct {
 	Name     string
 	Switched bool // it can be switched
 	On       bool
-	Giving   *bool // of a PoE port: something takes power from it
+	Giving   *bool  // of a PoE port: something takes power from it
+	Trouble  string // of a PoE port: why it gives none although something may be there; may be empty
 	Metered  bool
 	W, A, Wh float64 // meaningful when metered
 

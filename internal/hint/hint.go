@@ -12,6 +12,7 @@ import (
 	"log/slog"
 	"net"
 	"net/netip"
+	"strings"
 	"sync"
 	"time"
 
@@ -142,6 +143,9 @@ func Parse(b []byte) (agent netip.Addr, words string, err error) {
 	}
 	agent, _ = netip.ParseAddr(p.AgentAddress)
 	words = fmt.Sprintf("trap %s %d/%d", p.Enterprise, p.GenericTrap, p.SpecificTrap)
+	if p.PDUType != gosnmp.Trap {
+		words = "trap " + trapName(p.Variables)
+	}
 	if p.PDUType == gosnmp.Trap && (p.Enterprise == "."+ipmi.TrapOID || p.Enterprise == ipmi.TrapOID) && len(p.Variables) > 0 {
 		var t ipmi.Trap
 		if data, ok := p.Variables[0].Value.([]byte); ok && t.Decode(uint32(p.SpecificTrap), data) == nil {
@@ -149,4 +153,16 @@ func Parse(b []byte) (agent netip.Addr, words string, err error) {
 		}
 	}
 	return agent.Unmap(), words, nil
+}
+
+// snmpTrapOID names the trap among the variables of one of v2c (RFC 3418, section 2).
+const snmpTrapOID = "1.3.6.1.6.3.1.1.4.1.0"
+
+func trapName(variables []gosnmp.SnmpPDU) string {
+	for _, v := range variables {
+		if name, ok := v.Value.(string); ok && strings.TrimPrefix(v.Name, ".") == snmpTrapOID {
+			return strings.TrimPrefix(name, ".")
+		}
+	}
+	return "that does not say its name"
 }

@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/gosnmp/gosnmp"
 	"github.com/stretchr/testify/require"
 
 	"plumbbob/internal/core/estate"
@@ -52,6 +53,25 @@ func TestHintsWithoutEnd(t *testing.T) {
 	require.Empty(t, l.from(a, a, now.Add(time.Second)))
 	require.Equal(t, []estate.Key{"x"}, l.from(netip.Addr{}, a, now.Add(quiet)))
 	require.Empty(t, l.from(a.Next(), a.Next(), now), "of a stranger nobody is asked")
+}
+
+// TestTrapsSayTheirName: in v2c it stands among the variables (RFC 3416, section 4.2.6).
+func TestTrapsSayTheirName(t *testing.T) {
+	p := gosnmp.SnmpPacket{Version: gosnmp.Version2c, Community: "tern", PDUType: gosnmp.SNMPv2Trap, Variables: []gosnmp.SnmpPDU{
+		{Name: ".1.3.6.1.2.1.1.3.0", Type: gosnmp.TimeTicks, Value: uint32(7)},
+		{Name: ".1.3.6.1.6.3.1.1.4.1.0", Type: gosnmp.ObjectIdentifier, Value: ".1.3.6.1.2.1.33.2.3"},
+	}}
+	b, err := p.MarshalMsg()
+	require.NoError(t, err)
+	_, words, err := Parse(b)
+	require.NoError(t, err)
+	require.Equal(t, "trap 1.3.6.1.2.1.33.2.3", words)
+	p.Variables = p.Variables[:1]
+	b, err = p.MarshalMsg()
+	require.NoError(t, err)
+	_, words, err = Parse(b)
+	require.NoError(t, err)
+	require.Equal(t, "trap that does not say its name", words)
 }
 
 func FuzzParse(f *testing.F) {

@@ -160,7 +160,7 @@ func (k *Keeper) outlets(d *estate.Device, o watch.Observation, now time.Time) {
 		end := endOf(d, r)
 		k.evidence.Outlet(end, verdict.Outlet{
 			At: o.Result.SentAt, Name: r.Name, On: r.On, Metered: r.Metered, W: r.W, A: r.A, Wh: r.Wh, Switched: r.Switched,
-			Giving: r.Giving, AfterLoss: string(r.AfterLoss), OnDelay: r.OnDelay, OffDelay: r.OffDelay,
+			Giving: r.Giving, Trouble: r.Trouble, AfterLoss: string(r.AfterLoss), OnDelay: r.OnDelay, OffDelay: r.OffDelay,
 		})
 		m.Outlets[end] = operation.Reading{At: o.Result.SentAt, On: r.On, Metered: r.Metered, W: r.W}
 	}

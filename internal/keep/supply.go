@@ -28,7 +28,9 @@ const serviceName = "plumbd"
 // how a discharge goes.
 func (k *Keeper) supply(d *estate.Device, s reading.Supply, at time.Time) {
 	was := k.evidence.TakeSupply(d.Key, s, at)
-	k.publish(operation.Measured{At: at, Outlets: map[estate.End]operation.Reading{estate.OutputEnd(d.Key): operation.OutputReading(&s, at)}})
+	if s.Told() {
+		k.publish(operation.Measured{At: at, Outlets: map[estate.End]operation.Reading{estate.OutputEnd(d.Key): operation.OutputReading(&s, at)}})
+	}
 	watts, known := s.W()
 	if known {
 		k.evidence.Totals[d.Key] = watts

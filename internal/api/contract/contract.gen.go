@@ -1695,10 +1695,13 @@ type Outlet struct {
 	OnDelay *int `json:"onDelay,omitempty"`
 
 	// Port 3, poe-2, dc-1, usb-1, slot-4
-	Port     string   `json:"port"`
-	Switched bool     `json:"switched"`
-	W        *float64 `json:"w,omitempty"`
-	Wh       *float64 `json:"wh,omitempty"`
+	Port     string `json:"port"`
+	Switched bool   `json:"switched"`
+
+	// Trouble of a PoE port: why it gives none although something may be there
+	Trouble *string  `json:"trouble,omitempty"`
+	W       *float64 `json:"w,omitempty"`
+	Wh      *float64 `json:"wh,omitempty"`
 
 	// Words outlet 3, PoE port 2
 	Words string `json:"words"`

@@ -202,3 +202,16 @@ func TestChecks(t *testing.T) {
 	_, problems := New("t", "", []Site{{Key: "s", Zone: time.UTC}}, base())
 	require.EqualError(t, problems[0], "standpoint: is missing: name the device on which the service runs")
 }
+
+// TestSeveralOnOnePort: a telephone with a desk computer behind it, of which the
+// estate has one.
+func TestSeveralOnOnePort(t *testing.T) {
+	e, problems := New("t", "sw", []Site{{Key: "s", Zone: time.UTC}}, []Device{
+		{Key: "sw", Site: "s", Role: "switch"},
+		{Key: "desk", Site: "s", Role: "box", Network: []NetworkCable{{Via: End{Device: "sw", Port: "4"}}}},
+	})
+	require.Empty(t, problems)
+	require.Empty(t, CompareNeighbours(e, "sw", map[string][]string{"4": {"desk", "phone"}}))
+	require.Empty(t, CompareNeighbours(e, "sw", map[string][]string{"4": {"phone", "desk"}}))
+	require.Equal(t, []string{"phone, other is on port 4, where the estate has desk"}, CompareNeighbours(e, "sw", map[string][]string{"4": {"phone", "other"}}))
+}

@@ -4,15 +4,18 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 )
 
-// CompareNeighbours compares who is on the ports of a switch (port → the name
-// that the neighbour gives) with the network cables of the estate. It says what
+// CompareNeighbours compares who is on the ports of a switch (port → the names
+// that the neighbours give) with the network cables of the estate. It says what
 // does not match. Who does not say its name is no mismatch: many devices do not.
-func CompareNeighbours(e *Estate, sw Key, seen map[string]string) []string {
+func CompareNeighbours(e *Estate, sw Key, seen map[string][]string) []string {
 	where := map[Key]string{}
-	for port, name := range seen {
-		where[Key(name)] = port
+	for port, names := range seen {
+		for _, name := range names {
+			where[Key(name)] = port
+		}
 	}
 	var out []string
 	cabled := map[Key]bool{}
@@ -31,8 +34,8 @@ func CompareNeighbours(e *Estate, sw Key, seen map[string]string) []string {
 			if heard && c.Via.Port != "" && c.Via.Port != port {
 				out = append(out, fmt.Sprintf("%s is on port %s, and the estate has it on port %s", d.Key, port, c.Via.Port))
 			}
-			if other := seen[c.Via.Port]; c.Via.Port != "" && !heard && other != "" {
-				out = append(out, fmt.Sprintf("%s is on port %s, where the estate has %s", other, c.Via.Port, d.Key))
+			if others := seen[c.Via.Port]; c.Via.Port != "" && !heard && len(others) > 0 {
+				out = append(out, fmt.Sprintf("%s is on port %s, where the estate has %s", strings.Join(others, ", "), c.Via.Port, d.Key))
 			}
 		}
 	}

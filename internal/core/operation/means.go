@@ -432,7 +432,7 @@ func chassisNow(end estate.End, w World) OutletNow {
 func outputNow(end estate.End, w World) OutletNow {
 	now := OutletNow{End: end, Name: "output", Feeds: w.Estate.Fed(estate.End{Device: end.Device})}
 	s, known := w.Evidence.Supplies[end.Device]
-	if !known {
+	if !known || !s.Told() {
 		return now
 	}
 	now.Known, now.Reading = true, OutputReading(&s.Supply, s.At)

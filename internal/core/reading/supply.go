@@ -114,11 +114,17 @@ func (s *Supply) Load() (load float64, known bool) {
 // OnBattery says whether it lives on its battery now.
 func (s *Supply) OnBattery() bool { return s.Source == SourceBattery || s.Battery.OnBattery > 0 }
 
+// Told says whether the UPS says at all where its power comes from: what it does
+// not say is neither on line nor off.
+func (s *Supply) Told() bool { return s.Source != "" || s.OnBattery() }
+
 // State says in a word how a UPS is: what happens to it is a change of this.
 func (s *Supply) State() string {
 	switch {
 	case s.Source == SourceNone:
 		return "output off"
+	case !s.Told():
+		return "source not known"
 	case s.OnBattery() && (s.Battery.Status == "low" || s.Battery.Status == "depleted"):
 		return "low battery"
 	case s.OnBattery():

@@ -125,6 +125,7 @@ type Outlet struct {
 	Wh       float64 // meaningful when metered
 	Switched bool    // the gear says that it can be switched
 	Giving   *bool   // of a PoE port: something takes power from it
+	Trouble  string  // and why it gives none although something may be there
 
 	AfterLoss         string // what it does when power comes back to its gear; empty when it does not say
 	OnDelay, OffDelay *time.Duration

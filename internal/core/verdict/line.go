@@ -146,7 +146,11 @@ func (m *Moment) outletHop(end estate.End) Hop {
 	if o.Metered {
 		h.Text += ", " + Watts(o.W)
 	}
-	if o.Giving != nil && o.On && !*o.Giving {
+	switch {
+	case o.Giving == nil || !o.On || *o.Giving:
+	case o.Trouble != "":
+		h.Text += ", gives none: " + o.Trouble
+	default:
 		h.Text += ", not taken"
 	}
 	ep, _ := m.e.Device(end.Device).OutletEndpoint()

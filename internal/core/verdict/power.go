@@ -161,7 +161,11 @@ func (m *Moment) feed(d *estate.Device, c estate.PowerCable) power {
 		f.reasons = []Reason{{Stance: For, Text: fmt.Sprintf("%s is on, but only %.1f W is drawn from it", at, out.W), At: out.At}}
 	case out.Giving != nil && !*out.Giving:
 		f.state = powerNo
-		f.reasons = []Reason{{Stance: For, Text: at + " is on, but nothing takes power from it", At: out.At}}
+		text := at + " is on, but nothing takes power from it"
+		if out.Trouble != "" {
+			text = at + " is on, but gives no power: " + out.Trouble
+		}
+		f.reasons = []Reason{{Stance: For, Text: text, At: out.At}}
 	case out.Giving != nil:
 		f.state = powerYes
 		f.reasons = []Reason{{Stance: For, Text: "takes power from " + at, At: out.At}}

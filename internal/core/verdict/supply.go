@@ -72,6 +72,8 @@ func (m *Moment) supplyFeed(ups *estate.Device) power {
 		return power{reasons: []Reason{{Text: fmt.Sprintf("whether %s gives power is not known", ups.Key)}}}
 	case !fresh:
 		return power{stale: true, reasons: []Reason{{Text: fmt.Sprintf("%s was last heard %s, but that is stale", ups.Key, s.State()), At: s.At}}}
+	case !s.Told():
+		return power{reasons: []Reason{{Text: fmt.Sprintf("%s does not say where its power comes from", ups.Key), At: s.At}}}
 	case s.Source == reading.SourceNone:
 		return power{state: powerNo, at: s.At, reasons: []Reason{{Stance: For, Text: fmt.Sprintf("the output of %s is off", ups.Key), At: s.At}}}
 	}
@@ -86,8 +88,11 @@ func (m *Moment) supplyHop(d *estate.Device) Hop {
 		return h
 	}
 	h.State, h.Text, h.Carries = HopSound, s.State(), s.Source != reading.SourceNone
-	if s.Source == reading.SourceNone {
+	switch {
+	case s.Source == reading.SourceNone:
 		h.State = HopBroken
+	case !s.Told():
+		h.State, h.Carries = HopUnknown, false
 	}
 	if left := s.Battery.Minutes; left != nil && s.OnBattery() {
 		h.Text += fmt.Sprintf(", %.0f min left", *left)

@@ -40,26 +40,38 @@ func (d *Driver) ReadSensors(ctx context.Context) ([]reading.Sensor, error) {
 			return err
 		}
 		names := map[string]int{}
-		for _, s := range repo.Sensors() {
+		for _, s := range repo.Readable() {
 			m, err := c.Read(ctx, s)
-			switch {
-			case errors.Is(err, ipmi.ErrElsewhere):
+			if errors.Is(err, ipmi.ErrElsewhere) {
 				continue
+			}
+			name := series(s, names) // also of one that is not there now: the others keep theirs
+			var r reading.Sensor
+			switch {
 			case gone(err):
 				return err
 			case err != nil:
-				continue // it only sends events, or has been taken out
+				r = unread(s, err)
+			default:
+				if r, err = d.sensor(ctx, c, s, m); err != nil {
+					return err
+				}
 			}
-			r, err := d.sensor(ctx, c, s, m)
-			if err != nil {
-				return err
-			}
-			r.Series = series(s, names)
+			r.Series = name
 			out = append(out, r)
 		}
 		return nil
 	})
 	return out, err
+}
+
+// unread is a sensor that the controller gives no reading of.
+func unread(s *ipmi.SensorRecord, err error) reading.Sensor {
+	r := reading.Sensor{Name: s.Name, Kind: kindOf(s), Where: ipmi.EntityWord(s.Entity), Level: reading.Absent, Words: "its controller gives no reading"}
+	if refused, ok := errors.AsType[*ipmi.CompletionError](err); ok && refused.Code == ipmi.NotPresent {
+		r.Words = "not there: it has been taken out, or is without power"
+	}
+	return r
 }
 
 // series makes the lasting name of a sensor: its own, or with a number when
@@ -94,10 +106,14 @@ func (d *Driver) sensor(ctx context.Context, c *ipmi.Client, s *ipmi.SensorRecor
 	if s.Event != ipmi.ThresholdEvents {
 		r.Unit = ""
 		r.Words = ipmi.StateWords(s.Type, s.Event, m.States)
-		if r.Words == "" {
+		r.Level = levelOf(ipmi.GravityOf(s.Type, s.Event, m.States))
+		switch present := ipmi.PresentState(s.Type, s.Event); {
+		case r.Words != "":
+		case s.Readable&present != 0:
+			r.Words, r.Level = "not there", reading.Absent
+		default:
 			r.Words = "nothing to report"
 		}
-		r.Level = levelOf(ipmi.GravityOf(s.Type, s.Event, m.States))
 		return r, nil
 	}
 	v, ok, err := c.ValueOf(ctx, s, m)
@@ -169,6 +185,9 @@ func (d *Driver) thresholds(ctx context.Context, c *ipmi.Client, s *ipmi.SensorR
 
 func limitsOf(s *ipmi.SensorRecord, t ipmi.RawThresholds) reading.Limits {
 	var l reading.Limits
+	if s.Linear >= ipmi.NonLinear {
+		return l // its factors are those of each raw value, and only the controller has them
+	}
 	for n, to := range map[int]**float64{
 		ipmi.LowerNonRecoverable: &l.LowFatal, ipmi.LowerCritical: &l.LowCritical, ipmi.LowerNonCritical: &l.LowWarning,
 		ipmi.UpperNonCritical: &l.HighWarning, ipmi.UpperCritical: &l.HighCritical, ipmi.UpperNonRecoverable: &l.HighFatal,

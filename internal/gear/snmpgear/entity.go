@@ -2,7 +2,9 @@ package snmpgear
 
 import (
 	"context"
+	"fmt"
 	"math"
+	"unicode/utf8"
 
 	"plumbbob/internal/core/reading"
 	"plumbbob/internal/gear"
@@ -16,11 +18,16 @@ const (
 	sensorPrecision   = 3
 	sensorValue       = 4
 	sensorStatus      = 5
+	sensorDisplay     = 6
 
 	entPhysicalName  = "1.3.6.1.2.1.47.1.1.1.1.7"
 	entPhysicalDescr = "1.3.6.1.2.1.47.1.1.1.1.2"
 
 	maxSensors = 512
+	maxUnit    = 8 // characters of entPhySensorUnitsDisplay: as wide as the records are
+	maxDigits  = 9 // behind the point
+
+	valueOver = 1_000_000_000 // at or beyond, EntitySensorValue says over or under range
 )
 
 // sensorKinds are the data types of RFC 3433, EntitySensorDataType, with their units.
@@ -67,7 +74,7 @@ func (d *sensors) entities() ([]reading.Sensor, error) {
 	}
 	var names []string
 	for _, c := range cells {
-		for _, column := range []int{sensorType, sensorScale, sensorPrecision, sensorValue, sensorStatus} {
+		for _, column := range []int{sensorType, sensorScale, sensorPrecision, sensorValue, sensorStatus, sensorDisplay} {
 			names = append(names, instance(entPhySensorEntry, column, c.index...))
 		}
 		names = append(names, entPhysicalName+indexSuffix(c.index), entPhysicalDescr+indexSuffix(c.index))
@@ -94,6 +101,11 @@ func entity(got answers, index []int) reading.Sensor {
 		s.Name = s.Where
 	}
 	s.Series = gear.Key(s.Name)
+	if unit := got.text(at(sensorDisplay)); s.Unit == "" && unit != "" && kind != truthValue {
+		if s.Unit = unit; utf8.RuneCountInString(unit) > maxUnit {
+			s.Unit, s.Name = "", s.Name+" ("+unit+")"
+		}
+	}
 	switch v := got.number(at(sensorValue), 1); {
 	case got.integer(at(sensorStatus)) == 2:
 		s.Words = "cannot be read now"
@@ -101,12 +113,23 @@ func entity(got answers, index []int) reading.Sensor {
 		s.Words, s.Level = "broken", reading.Warning
 	case kind == truthValue:
 		s.Words, s.Level = map[bool]string{true: "yes", false: "no"}[*v == truthTrue], reading.Fine
+	case *v >= valueOver || *v <= -valueOver:
+		s.Words, s.Level = map[bool]string{true: "more than it can measure", false: "less than it can measure"}[*v > 0], reading.Warning
 	default:
-		precision := got.integer(at(sensorPrecision))
-		x := *v * math.Pow(10, float64(3*(got.integer(at(sensorScale))-9)-precision))
-		s.Value, s.Digits, s.Level = &x, min(3, max(0, precision)), reading.Fine
+		scaled(&s, *v, got.integer(at(sensorScale)), got.integer(at(sensorPrecision)))
 	}
 	return s
+}
+
+// scaled gives a sensor its value, with as many digits as mean something.
+func scaled(s *reading.Sensor, v float64, scale, precision int) {
+	if scale < 1 || scale > 17 || precision < -8 || precision > 9 {
+		s.Words, s.Level = fmt.Sprintf("a value that cannot be read: scale %d, precision %d", scale, precision), reading.Warning
+		return
+	}
+	places := precision - 3*(scale-9)
+	x := v * math.Pow(10, float64(-places))
+	s.Value, s.Digits, s.Level = &x, min(maxDigits, max(0, places)), reading.Fine
 }
 
 func indexSuffix(index []int) string { return instance("", index[0], index[1:]...) }

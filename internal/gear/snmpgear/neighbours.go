@@ -32,7 +32,8 @@ type neighbours struct{ *Driver }
 var _ gear.Neighbours = (*neighbours)(nil)
 
 // ReadNeighbours lists the ports, and who is on them. A port without a
-// neighbour is listed as well, and one neighbour is listed for each port.
+// neighbour is listed as well, and one with several (a telephone with a desk
+// computer behind it) once for each.
 func (d *neighbours) ReadNeighbours(ctx context.Context) ([]reading.Neighbour, error) {
 	var out []reading.Neighbour
 	err := d.read.use(ctx, func() error {
@@ -45,11 +46,7 @@ func (d *neighbours) ReadNeighbours(ctx context.Context) ([]reading.Neighbour, e
 			return err
 		}
 		for _, p := range ports {
-			n := p.Neighbour
-			if r, ok := remote[p.number]; ok {
-				n.Chassis, n.Name, n.Remote = r.Chassis, r.Name, r.Remote
-			}
-			out = append(out, n)
+			out = append(out, p.with(remote[p.number])...)
 		}
 		return nil
 	})
@@ -59,6 +56,20 @@ func (d *neighbours) ReadNeighbours(ctx context.Context) ([]reading.Neighbour, e
 type port struct {
 	number int // as LLDP counts them
 	reading.Neighbour
+}
+
+// with lists a port with those who are heard on it.
+func (p port) with(heard []reading.Neighbour) []reading.Neighbour {
+	if len(heard) == 0 {
+		return []reading.Neighbour{p.Neighbour}
+	}
+	var out []reading.Neighbour
+	for _, r := range heard {
+		n := p.Neighbour
+		n.Chassis, n.Name, n.Remote = r.Chassis, r.Name, r.Remote
+		out = append(out, n)
+	}
+	return out
 }
 
 // ports lists the ports as IF-MIB has them; where that says nothing, as LLDP does.
@@ -94,7 +105,7 @@ func (d *neighbours) ports() ([]port, error) {
 
 // remotes reads who is heard on which port. The index is a time, the number of
 // the port, and a number of the neighbour's own.
-func (d *neighbours) remotes() (map[int]reading.Neighbour, error) {
+func (d *neighbours) remotes() (map[int][]reading.Neighbour, error) {
 	cells, err := d.read.walk(instance(lldpRemEntry, remSysName), maxNeighbours)
 	if err != nil {
 		return nil, err
@@ -109,7 +120,7 @@ func (d *neighbours) remotes() (map[int]reading.Neighbour, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := map[int]reading.Neighbour{}
+	out := map[int][]reading.Neighbour{}
 	for _, c := range cells {
 		if len(c.index) != 3 {
 			continue
@@ -121,7 +132,7 @@ func (d *neighbours) remotes() (map[int]reading.Neighbour, error) {
 		if n.Name == "" {
 			n.Name = n.Chassis
 		}
-		out[c.index[1]] = n
+		out[c.index[1]] = append(out[c.index[1]], n)
 	}
 	return out, nil
 }

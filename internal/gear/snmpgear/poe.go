@@ -26,6 +26,10 @@ const (
 	poePortsEvery   = 5 * time.Minute
 )
 
+// poeTroubles are the states of pethPsePortDetectionStatus in which a port gives
+// no power for another reason than that nothing asks for it.
+var poeTroubles = map[int]string{4: "a fault on the line", 5: "it is being tested", 6: "a fault of the switch"}
+
 // poe is the part of a switch that powers its ports.
 type poe struct {
 	*Driver
@@ -52,19 +56,24 @@ func (d *poe) ReadOutlets(ctx context.Context) (gear.OutletReadings, error) {
 			return err
 		}
 		for i, p := range d.ports {
-			enabled := got.integer(instance(pethPortEntry, pethAdminEnable, p.index...))
-			if enabled == 0 {
-				continue
+			if r, ok := poePort(got, p.index, i+1); ok {
+				out.Outlets = append(out.Outlets, r)
 			}
-			out.Outlets = append(out.Outlets, gear.OutletReading{
-				Kind: estate.PoE, Number: i + 1, Name: got.text(instance(pethPortEntry, pethPortType, p.index...)), Switched: true,
-				On: enabled == truthTrue, Giving: new(got.integer(instance(pethPortEntry, pethDetection, p.index...)) == deliveringPower),
-			})
 		}
 		out.Meters, err = d.groups()
 		return err
 	})
 	return out, err
+}
+
+// poePort reads one row of the table.
+func poePort(got answers, index []int, number int) (r gear.OutletReading, ok bool) {
+	at := func(column int) string { return instance(pethPortEntry, column, index...) }
+	enabled, detected := got.integer(at(pethAdminEnable)), got.integer(at(pethDetection))
+	return gear.OutletReading{
+		Kind: estate.PoE, Number: number, Name: got.text(at(pethPortType)), Switched: true,
+		On: enabled == truthTrue, Giving: new(detected == deliveringPower), Trouble: poeTroubles[detected],
+	}, enabled != 0
 }
 
 func (d *poe) list() error {

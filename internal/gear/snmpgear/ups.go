@@ -87,13 +87,15 @@ func (d *supply) ReadSupply(ctx context.Context) (reading.Supply, error) {
 
 // supplyOf reads the scalars.
 func supplyOf(got answers) reading.Supply {
-	num := func(group string, n int, scale float64) *float64 { return got.number(instance(group, n, 0), scale) }
+	num := func(group string, n int, scale float64) *float64 {
+		return plausible(got.number(instance(group, n, 0), scale), 0, maxPlausible)
+	}
 	text := func(n int) string { return got.text(instance(upsIdent, n, 0)) }
 	s := reading.Supply{
 		Maker: text(1), Model: text(2), Firmware: text(3), Agent: text(4), Name: text(5), Attached: text(6),
 		Battery: reading.Battery{
-			Status: word(batteryStatus, got.integer(instance(upsBattery, 1, 0))), Minutes: num(upsBattery, 3, 1), Charge: num(upsBattery, 4, 1),
-			V: num(upsBattery, 5, 0.1), A: num(upsBattery, 6, 0.1), C: num(upsBattery, 7, 1),
+			Status: word(batteryStatus, got.integer(instance(upsBattery, 1, 0))), Minutes: num(upsBattery, 3, 1), Charge: plausible(num(upsBattery, 4, 1), 0, 100),
+			V: num(upsBattery, 5, 0.1), A: plausible(got.number(instance(upsBattery, 6, 0), 0.1), -maxPlausible, maxPlausible), C: plausible(got.number(instance(upsBattery, 7, 0), 1), minCelsius, maxCelsius),
 		},
 		InputBads: num(upsInput, 1, 1),
 		Source:    reading.Source(word(outputSource, got.integer(instance(upsOutput, 1, 0)))),
@@ -117,6 +119,21 @@ func supplyOf(got answers) reading.Supply {
 		s.Control.AutoRestart = &on
 	}
 	return s
+}
+
+// What a UPS can mean: a value beyond is a defect of its card, and not known.
+const (
+	maxPlausible = 1e7 // of anything that RFC 1628 counts: W, VA, V, min, s
+	minCelsius   = -60
+	maxCelsius   = 200
+	maxLoad      = 200 // %, upsOutputPercentLoad
+)
+
+func plausible(v *float64, least, most float64) *float64 {
+	if v == nil || *v < least || *v > most {
+		return nil
+	}
+	return v
 }
 
 // countdown is a time that runs, in s; -1 says that none does.
@@ -190,9 +207,9 @@ func (d *supply) phases(entry string, count int, c phaseColumns) ([]reading.Phas
 			if column == 0 {
 				return nil
 			}
-			return got.number(instance(entry, column, row), scale)
+			return plausible(got.number(instance(entry, column, row), scale), 0, maxPlausible)
 		}
-		out = append(out, reading.Phase{Hz: value(c.hz, 0.1), V: value(c.v, 1), A: value(c.a, 0.1), W: value(c.w, 1), Load: value(c.load, 1)})
+		out = append(out, reading.Phase{Hz: value(c.hz, 0.1), V: value(c.v, 1), A: value(c.a, 0.1), W: value(c.w, 1), Load: plausible(value(c.load, 1), 0, maxLoad)})
 	}
 	return out, nil
 }

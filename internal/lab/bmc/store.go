@@ -169,7 +169,7 @@ func (c *Controller) startLog(now time.Time) {
 		{Stamp: at(120), Kind: ipmi.OEMTimed, Maker: c.m.Firmware.Manufacturer, OEM: []byte{1, 2, 3, 4, 5, 6}},
 		{Stamp: at(64), Type: ipmi.Intrusion, Event: specific, Sensor: key(numberIntrusion), Data: [3]byte{0, 0xff, 0xff}},
 		{Stamp: at(64) + 900, Type: ipmi.Intrusion, Event: specific, Gone: true, Sensor: key(numberIntrusion), Data: [3]byte{0, 0xff, 0xff}},
-		{Stamp: at(31), Type: ipmi.Memory, Event: specific, Sensor: key(numberMemory), Data: [3]byte{0xe0, 0xff, 3}},
+		{Stamp: at(31), Type: ipmi.Memory, Event: specific, Sensor: key(numberMemory), Data: [3]byte{0x30, 0xff, 3}},
 		{Stamp: at(12), Type: ipmi.RestartType, Event: specific, Sensor: key(numberRestart), Data: [3]byte{0xc7, 1, 0x0e}},
 	} {
 		c.add(e, now)

@@ -144,6 +144,26 @@ func TestRecords(t *testing.T) {
 	require.Equal(t, []byte{1, 2}, got[0].Raw)
 }
 
+// TestTextsOfOtherLanguages: two bytes a character, where the area is not in English.
+func TestTextsOfOtherLanguages(t *testing.T) {
+	for language, want := range map[uint8]string{0: "©S", 25: "©S", 22: "ΩS"} {
+		require.Equal(t, want, fieldText(encLatin, language, []byte{0xa9, 0x03, 0x53, 0x00}), "language %d", language)
+	}
+	require.Equal(t, "a903", fieldText(encBinary, 22, []byte{0xa9, 0x03}))
+	require.Empty(t, fieldText(encLatin, 22, []byte{0x1b, 0, 0x07}), "and nothing that would move a cursor")
+}
+
+// TestTrapsWithoutEventData: the number beside says which state it is.
+func TestTrapsWithoutEventData(t *testing.T) {
+	var got Trap
+	trap := Trap{Event: Event{Data: [3]byte{0xff, 0xff, 0xff}}}
+	require.NoError(t, got.Decode(0x086f03, trap.Append(nil)))
+	require.Contains(t, got.Words(), "input lost")
+	trap.Event.Data[0] = 0x01
+	require.NoError(t, got.Decode(0x086f01, trap.Append(nil)))
+	require.Contains(t, got.Words(), "failed")
+}
+
 func TestTexts(t *testing.T) {
 	for _, c := range []struct {
 		encoding uint8
@@ -203,14 +223,18 @@ func TestEventWords(t *testing.T) {
 		{"0100025b1e5f65200004021001595abb", volts, "above its upper critical threshold, rising: 5.40 V (threshold 11.22 V)", Critical},
 		{"0100025b1e5f65200004021081595abb", volts, "no longer above its upper critical threshold, rising: 5.40 V (threshold 11.22 V)", Fine},
 		{"0100025b1e5f6520000401010152ffff", nil, "below its lower critical threshold, falling", Critical},
-		{"0200025b1e5f652000040c656fe0ff03", nil, "correctable error, module 3", Warning},
+		{"0200025b1e5f652000040c656fe0ff03", nil, "correctable error (maker's own data 03)", Warning},
 		{"0300025b1e5f6520000408606f03ffff", nil, "input lost", Warning},
 		{"0400025b1e5f6520000409620b01ffff", nil, "redundancy lost", Warning},
-		{"0500025b1e5f6520000405636f80ffff", nil, "chassis open (maker's own data FF FF)", Warning},
+		{"0500025b1e5f6520000405636f80ffff", nil, "chassis open (maker's own data FF)", Warning},
 		{"0600025b1e5f652000041d6b6fc10401", nil, "started by hard reset by its watchdog", Fine},
 		{"0700025b1e5f6520000412666fc580ff", nil, "clock set, after", Fine},
 		{"0800025b1e5f6520000423676fc104ff", nil, "restarted the host, set for the operating system", Critical},
 		{"0900025b1e5f6520000403050342f3ff", nil, "state 2, was state 3", Fine},
+		{"0200025b1e5f652000040c656f30ff03", nil, "correctable error, module 3", Warning},
+		{"0200025b1e5f652000040c656fc0ff03", nil, "correctable error", Warning}, // the third byte is not said to mean anything
+		{"0300025b1e5f652000040860ef00ffff", nil, "no longer present", Warning},
+		{"0300025b1e5f6520000408608400ffff", nil, "failure predicted", Warning}, // "no failure predicted" has gone
 		{"0a00c05b1e5f65d97e00010203040506", nil, "maker's own record C0h of maker 32473: 01 02 03 04 05 06", Fine},
 		{"0b00e00102030405060708090a0b0c0d", nil, "maker's own record E0h: 01 02 03 04 05 06 07 08 09 0a 0b 0c 0d", Fine},
 	} {

@@ -2,12 +2,14 @@ package ipmi
 
 import (
 	"context"
+	"encoding/binary"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"strings"
 	"time"
 	"unicode"
+	"unicode/utf16"
 
 	"plumbbob/internal/wire/cursor"
 )
@@ -24,6 +26,30 @@ const (
 // ASCII, or 8-bit ASCII with Latin 1. What cannot be printed is left out.
 func Text(encoding uint8, b []byte) string {
 	return strings.TrimSpace(rawText(encoding, b))
+}
+
+// english is the language of an area that has none (and so is 25): texts of all
+// other languages are in two bytes a character (platform management FRU, section 13).
+const (
+	english    = 0
+	englishToo = 25
+)
+
+// fieldText decodes a text of an area in that language.
+func fieldText(encoding, language uint8, b []byte) string {
+	if encoding&3 != encLatin || language == english || language == englishToo {
+		return Text(encoding, b)
+	}
+	var units []uint16
+	for ; len(b) >= 2; b = b[2:] {
+		units = append(units, binary.LittleEndian.Uint16(b))
+	}
+	return strings.TrimSpace(strings.Map(func(r rune) rune {
+		if !unicode.IsPrint(r) {
+			return -1
+		}
+		return r
+	}, string(utf16.Decode(units))))
 }
 
 // rawText is Text with the spaces at its ends.
@@ -142,22 +168,22 @@ func DecodeFRU(b []byte) (*FRU, error) {
 	}
 	f.area(b, head[2], "chassis", func(r *cursor.Reader) {
 		c := &ChassisInfo{Type: r.U8()}
-		fields(r, []*string{&c.Part, &c.Serial}, &c.Custom)
+		fields(r, english, []*string{&c.Part, &c.Serial}, &c.Custom)
 		f.Chassis = c
 	})
 	f.area(b, head[3], "board", func(r *cursor.Reader) {
-		r.U8() // language
+		language := r.U8()
 		c := &BoardInfo{}
 		if minutes := r.U24(); minutes != 0 && minutes != 0xffffff {
 			c.Made = boardEpoch.Add(time.Duration(minutes) * time.Minute)
 		}
-		fields(r, []*string{&c.Maker, &c.Product, &c.Serial, &c.Part, &c.File}, &c.Custom)
+		fields(r, language, []*string{&c.Maker, &c.Product, &c.Serial, &c.Part, &c.File}, &c.Custom)
 		f.Board = c
 	})
 	f.area(b, head[4], "product", func(r *cursor.Reader) {
-		r.U8() // language
+		language := r.U8()
 		p := &ProductInfo{}
-		fields(r, []*string{&p.Maker, &p.Product, &p.Part, &p.Version, &p.Serial, &p.Asset, &p.File}, &p.Custom)
+		fields(r, language, []*string{&p.Maker, &p.Product, &p.Part, &p.Version, &p.Serial, &p.Asset, &p.File}, &p.Custom)
 		f.Product = p
 	})
 	f.multi(b, head[5])
@@ -194,13 +220,13 @@ func (f *FRU) area(b []byte, offset uint8, name string, read func(*cursor.Reader
 
 // fields reads the fixed fields of an area, and then custom ones, until the
 // end mark.
-func fields(r *cursor.Reader, fixed []*string, custom *[]string) {
+func fields(r *cursor.Reader, language uint8, fixed []*string, custom *[]string) {
 	for n := range maxFields {
 		tl := r.U8()
 		if tl == endOfFields || r.Err() != nil {
 			return
 		}
-		text := Text(tl>>6, r.Bytes(int(tl&fieldLength)))
+		text := fieldText(tl>>6, language, r.Bytes(int(tl&fieldLength)))
 		if n < len(fixed) {
 			*fixed[n] = text
 		} else if text != "" {

@@ -72,8 +72,8 @@ func (t *Trap) Decode(specific uint32, b []byte) error {
 		Kind: SystemEventRecord, Type: SensorType(specific >> 16), Event: EventType(specific >> 8 & 0x7f), Gone: specific&0x80 != 0,
 		Sensor: SensorKey{Owner: device, Number: number}, Generator: uint16(device), Data: [3]byte(data),
 	}
-	if got.Event.Offset() != uint8(specific&0x0f) && got.Event.Data[0] == 0 {
-		got.Event.Data[0] = uint8(specific & 0x0f)
+	if offset := uint8(specific & 0x0f); got.Event.Data[0] == 0 || got.Event.Data[0] == unspecifiedByte {
+		got.Event.Data[0] = offset // the number beside it says so, and the data nothing
 	}
 	*t = got
 	return nil

@@ -60,6 +60,18 @@ func (r *Repository) Sensors() []*SensorRecord {
 	return out
 }
 
+// Readable returns the records of the sensors that can be read: not of those that
+// do nothing but send events.
+func (r *Repository) Readable() []*SensorRecord {
+	var out []*SensorRecord
+	for _, rec := range r.Records {
+		if rec.Sensor != nil && rec.Type != EventOnly {
+			out = append(out, rec.Sensor)
+		}
+	}
+	return out
+}
+
 // Sensor finds a sensor by whom it belongs to and its number.
 func (r *Repository) Sensor(k SensorKey) *SensorRecord {
 	for _, rec := range r.Records {

@@ -148,6 +148,8 @@ const (
 	previousState = 1 // of discrete events: in the second byte
 	oemByte       = 2
 	specificByte  = 3
+
+	unspecifiedByte = 0xff
 )
 
 // Words put the event into a sentence about its sensor. s is the sensor's
@@ -160,6 +162,9 @@ func (e Event) Words(s *SensorRecord) string {
 		return fmt.Sprintf("maker's own record %02Xh of maker %d: % x", uint8(e.Kind), e.Maker, e.OEM)
 	}
 	text := StateWord(e.Type, e.Event, e.Offset())
+	if other, ok := e.opposite(); ok {
+		return StateWord(e.Type, e.Event, other) + e.more()
+	}
 	if e.Event == ThresholdEvents {
 		text += e.trigger(s)
 	} else {
@@ -171,10 +176,19 @@ func (e Event) Words(s *SensorRecord) string {
 	return text
 }
 
+// opposite is the state that holds now that this one has gone: of a sensor that
+// has two, that is the other one.
+func (e Event) opposite() (offset uint8, ok bool) {
+	if !e.Gone || e.Event == SensorSpecific || len(States(e.Type, e.Event)) != 2 || e.Offset() > 1 {
+		return 0, false
+	}
+	return 1 - e.Offset(), true
+}
+
 // trigger adds the reading and the threshold of a threshold event.
 func (e Event) trigger(s *SensorRecord) string {
-	if s == nil {
-		return ""
+	if s == nil || s.Linear >= NonLinear {
+		return "" // its factors are those of each raw value, and only the controller has them
 	}
 	text := ""
 	if e.Data[0]>>second&byteMask == triggerData {
@@ -190,30 +204,39 @@ func (e Event) trigger(s *SensorRecord) string {
 	return text
 }
 
-// more adds what the data bytes of a discrete event say.
+// more adds what the data bytes of a discrete event say: each by its own two bits.
 func (e Event) more() string {
+	text, own := "", ""
 	switch e.Data[0] >> second & byteMask {
 	case previousState:
 		if was := e.Data[1] & 0x0f; was != 0x0f && was != e.Offset() {
-			return ", was " + StateWord(e.Type, e.Event, was)
+			text = ", was " + StateWord(e.Type, e.Event, was)
 		}
 	case specificByte:
-		return e.specific()
+		text = e.specific()
 	case oemByte:
-		return fmt.Sprintf(" (maker's own data %02X %02X)", e.Data[1], e.Data[2])
+		own += fmt.Sprintf(" %02X", e.Data[1])
 	}
-	return ""
+	switch e.Data[0] >> third & byteMask {
+	case specificByte:
+		if e.Event == SensorSpecific && e.Type == Memory && e.Data[2] != unspecifiedByte {
+			text += fmt.Sprintf(", module %d", e.Data[2])
+		}
+	case oemByte:
+		own += fmt.Sprintf(" %02X", e.Data[2])
+	}
+	if own != "" {
+		text += " (maker's own data" + own + ")"
+	}
+	return text
 }
 
-// specific explains the data bytes of the few types where people need them
+// specific explains the second data byte of the few types where people need it
 // (table 42-3).
 func (e Event) specific() string {
-	third := e.Data[2]
 	switch {
 	case e.Event != SensorSpecific:
-	case e.Type == Memory && third != 0xff:
-		return fmt.Sprintf(", module %d", third)
-	case e.Type == EventLogState && e.Offset() == 0 && e.Data[1] != 0xff:
+	case e.Type == EventLogState && e.Offset() == 0 && e.Data[1] != unspecifiedByte:
 		return fmt.Sprintf(", module %d", e.Data[1])
 	case e.Type == SystemEvent && e.Offset() == 5:
 		if e.Data[1]&0x80 == 0 {
@@ -231,7 +254,15 @@ func (e Event) specific() string {
 // Gravity says how bad the event was when it happened.
 func (e Event) Gravity() Gravity {
 	switch {
-	case e.Kind != SystemEventRecord || e.Gone:
+	case e.Kind != SystemEventRecord:
+		return Fine
+	case e.Gone:
+		if other, ok := e.opposite(); ok {
+			return GravityOf(e.Type, e.Event, 1<<other)
+		}
+		if PresentState(e.Type, e.Event) == 1<<e.Offset() {
+			return Warning // it has been taken out
+		}
 		return Fine
 	case e.Event != ThresholdEvents:
 		return GravityOf(e.Type, e.Event, 1<<e.Offset())

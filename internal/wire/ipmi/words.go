@@ -154,6 +154,15 @@ func StateWords(t SensorType, e EventType, states uint16) string {
 	return strings.Join(out, ", ")
 }
 
+// PresentState is the state of a sensor of this type that says that its thing is
+// there; 0 for none.
+func PresentState(t SensorType, e EventType) uint16 {
+	if e != SensorSpecific {
+		return 0
+	}
+	return map[SensorType]uint16{Processor: 1 << 7, PowerSupply: 1, Memory: 1 << 6, Drive: 1, BatteryType: 1 << 2}[t]
+}
+
 // Gravity is how bad a state is.
 type Gravity uint8
 

@@ -1429,6 +1429,8 @@ export interface components {
             offDelay?: number;
             /** @description of a PoE port: something takes power from it */
             giving?: boolean;
+            /** @description of a PoE port: why it gives none although something may be there */
+            trouble?: string;
             name: string;
             switched: boolean;
             /** @description false: what follows is stale, or not known */

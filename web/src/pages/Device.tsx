@@ -376,7 +376,7 @@ function Outlets({ device }: { device: Device }) {
                 </td>
                 <td className={o.fresh ? '' : 'text-ink3'}>
                   {o.on === undefined ? 'not known' : o.on ? 'on' : 'off'}
-                  {o.on && o.giving === false && ', not taken'}
+                  {o.on && o.giving === false && (o.trouble ? `, gives none: ${o.trouble}` : ', not taken')}
                   {!o.fresh && o.at && (
                     <>
                       , stale since <At at={o.at} zone={device.zone} />
