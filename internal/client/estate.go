@@ -10,6 +10,7 @@ import (
 
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/estatefile"
+	"plumbbob/internal/profile"
 )
 
 func (a *app) estateCommand() *cobra.Command {
@@ -43,9 +44,19 @@ func (a *app) readFile(name string) (string, error) {
 }
 
 func (a *app) estateCheck() *cobra.Command {
-	return &cobra.Command{
+	var added []string
+	c := &cobra.Command{
 		Use: "check FILE", Short: "Look for mistakes in an estate file; needs no service", Args: args(1, 1, "plumb estate check FILE"),
 		RunE: func(_ *cobra.Command, given []string) error {
+			for _, name := range added {
+				p, _, err := profileFile(name)
+				if err != nil {
+					return err
+				}
+				if err := profile.Add(p); err != nil {
+					return fail(ExitUsage, "%s", err)
+				}
+			}
 			text, err := a.readFile(given[0])
 			if err != nil {
 				return err
@@ -63,6 +74,8 @@ func (a *app) estateCheck() *cobra.Command {
 			return nil
 		},
 	}
+	c.Flags().StringArrayVar(&added, "profile", nil, "the FILE of a profile that the service has beside its own; can be repeated")
+	return c
 }
 
 func faults(file string, n int) string {
