@@ -13,7 +13,7 @@ WEB_SOURCES := $(shell find web/src web/public web/index.html web/vite.config.ts
 .PHONY: demo test torture check bench build generate fmt packages shoot clean go-build
 
 demo: packages build
-	@exec bin/plumbd demo
+	@exec bin/plumb-lab demo
 
 build: $(CONSOLE) go-build
 

@@ -1,10 +1,7 @@
 // Package daemon is the command line of plumbd.
 //
-//	daemon.go   the command, its exit status, its log
-//	serve.go    plumbd serve, plumbd password
-//	lab.go      plumbd lab and its faults
-//	demo.go     plumbd demo
-//	history.go  what the demo has been through before it starts
+//	daemon.go  the command, its exit status, its log
+//	serve.go   plumbd serve, plumbd password
 package daemon
 
 import (
@@ -28,21 +25,31 @@ const (
 	exitUsage  = 2
 )
 
-// usageError marks what was asked for wrongly.
-type usageError struct{ error }
+// A UsageError marks what was asked for wrongly.
+type UsageError struct{ error }
+
+// Wrong returns a UsageError.
+func Wrong(format string, args ...any) UsageError { return UsageError{fmt.Errorf(format, args...)} }
 
 // Main runs plumbd and returns its exit status.
-func Main(args []string) int {
+func Main(args []string) int { return Run(command(), args) }
+
+// Run runs a program until it is done or told to stop, and returns its exit status.
+func Run(root *cobra.Command, args []string) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	root := command()
+	root.SilenceErrors, root.SilenceUsage = true, true
+	root.CompletionOptions = cobra.CompletionOptions{HiddenDefaultCmd: true}
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return Wrong("%w: %s --help shows what there is", err, c.CommandPath())
+	})
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
 	if err == nil {
 		return exitDone
 	}
-	fmt.Fprintln(os.Stderr, "plumbd: "+err.Error())
-	if usage := (usageError{}); errors.As(err, &usage) || strings.HasPrefix(err.Error(), "unknown ") {
+	fmt.Fprintln(os.Stderr, root.Name()+": "+err.Error())
+	if usage := (UsageError{}); errors.As(err, &usage) || strings.HasPrefix(err.Error(), "unknown ") {
 		return exitUsage
 	}
 	return exitFailed
@@ -56,13 +63,8 @@ func command() *cobra.Command {
 whether a silent device is hung, without power or merely cut off, and switches
 power safely. People use it through the console, which it serves, and through
 the client plumb.`,
-		SilenceErrors: true, SilenceUsage: true,
-		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
 	}
-	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
-		return usageError{fmt.Errorf("%w: %s --help shows what there is", err, c.CommandPath())}
-	})
-	root.AddCommand(serveCommand(), passwordCommand(), labCommand(), demoCommand())
+	root.AddCommand(serveCommand(), passwordCommand())
 	return root
 }
 
@@ -70,17 +72,17 @@ the client plumb.`,
 func exactly(n int, usage string) cobra.PositionalArgs {
 	return func(c *cobra.Command, args []string) error {
 		if len(args) != n {
-			return usageError{fmt.Errorf("write: %s", usage)}
+			return Wrong("write: %s", usage)
 		}
 		return nil
 	}
 }
 
-// newLog returns a log in lines that people can read.
-func newLog(w io.Writer, level string) (*slog.Logger, error) {
+// NewLog returns a log in lines that people can read.
+func NewLog(w io.Writer, level string) (*slog.Logger, error) {
 	var l slog.Level
 	if err := l.UnmarshalText([]byte(level)); err != nil {
-		return nil, usageError{fmt.Errorf("--log: %q is not debug, info, warn or error", level)}
+		return nil, Wrong("--log: %q is not debug, info, warn or error", level)
 	}
 	return slog.New(slog.NewTextHandler(w, &slog.HandlerOptions{Level: l})), nil
 }

@@ -20,7 +20,8 @@ import (
 // DefaultListen is where the service listens unless told otherwise.
 const DefaultListen = "127.0.0.1:8025"
 
-func serviceFlags(c *cobra.Command, o *service.Options, level *string) {
+// ServiceFlags adds what is said of a service on the command line.
+func ServiceFlags(c *cobra.Command, o *service.Options, level *string) {
 	f := c.Flags()
 	f.StringVar(&o.DataDir, "data-dir", o.DataDir, "where the records and keys are")
 	f.StringVar(&o.Database, "database", "", "another MariaDB server, user:password@tcp(host:3306)/database; by default a private one runs in the data directory")
@@ -38,7 +39,7 @@ func serviceFlags(c *cobra.Command, o *service.Options, level *string) {
 
 // open opens the service with a log of this level.
 func open(ctx context.Context, o service.Options, level string) (s *service.Service, err error) {
-	if o.Log, err = newLog(os.Stderr, level); err != nil {
+	if o.Log, err = NewLog(os.Stderr, level); err != nil {
 		return nil, err
 	}
 	return service.Open(ctx, o)
@@ -58,7 +59,7 @@ func serveCommand() *cobra.Command {
 			return s.Run(c.Context())
 		},
 	}
-	serviceFlags(c, &o, &level)
+	ServiceFlags(c, &o, &level)
 	return c
 }
 
@@ -96,7 +97,7 @@ func passwordCommand() *cobra.Command {
 				return err
 			}
 			if len([]rune(p)) < password.MinLength {
-				return usageError{fmt.Errorf("the password needs at least %d characters", password.MinLength)}
+				return Wrong("the password needs at least %d characters", password.MinLength)
 			}
 			if err := s.Store.SetPassword(c.Context(), args[0], password.Hash(p), ""); err != nil {
 				return err

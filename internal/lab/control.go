@@ -156,7 +156,7 @@ func (w *World) Do(args []string) error {
 		return fmt.Errorf("there is no fault %q; there are:\n%s", args[0], FaultUsage())
 	}
 	if len(args)-1 != c.args {
-		return fmt.Errorf("write: plumbd lab fault %s", c.usage)
+		return fmt.Errorf("write: plumb-lab fault %s", c.usage)
 	}
 	return c.do(w, args[1:])
 }
@@ -211,7 +211,7 @@ func (l *Lab) control(ctx context.Context, c net.Conn) {
 func Tell(control string, words ...string) ([]BoxState, error) {
 	c, err := net.Dial("unix", control)
 	if err != nil {
-		return nil, fmt.Errorf("no lab runs with its control socket at %s: start one with plumbd lab or make demo", control)
+		return nil, fmt.Errorf("no lab runs with its control socket at %s: start one with plumb-lab or make demo", control)
 	}
 	defer func() { _ = c.Close() }()
 	var r reply

@@ -134,7 +134,7 @@ func TestControl(t *testing.T) {
 	require.ErrorContains(t, err, `no device "nobody"`)
 	require.NoError(t, l.Close())
 	_, err = lab.Tell(path, "state")
-	require.ErrorContains(t, err, "start one with plumbd lab or make demo")
+	require.ErrorContains(t, err, "start one with plumb-lab or make demo")
 }
 
 func withoutAddresses(e *estate.Estate) []estate.Device {

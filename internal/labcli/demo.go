@@ -1,4 +1,4 @@
-package daemon
+package labcli
 
 import (
 	"context"
@@ -15,6 +15,7 @@ import (
 
 	"plumbbob/demo"
 	"plumbbob/internal/client"
+	"plumbbob/internal/daemon"
 	"plumbbob/internal/estatefile"
 	"plumbbob/internal/lab"
 	"plumbbob/internal/password"
@@ -34,7 +35,7 @@ func demoCommand() *cobra.Command {
 			return runDemo(c.Context(), c.OutOrStdout(), o, f, level)
 		},
 	}
-	serviceFlags(c, &o, &level)
+	daemon.ServiceFlags(c, &o, &level)
 	f.add(c)
 	_ = c.Flags().Lookup("log").Value.Set("warn")
 	return c
@@ -42,7 +43,7 @@ func demoCommand() *cobra.Command {
 
 // runDemo runs the lab and the service until ctx ends.
 func runDemo(ctx context.Context, out io.Writer, o service.Options, f labFlags, level string) (err error) {
-	if o.Log, err = newLog(os.Stderr, level); err != nil {
+	if o.Log, err = daemon.NewLog(os.Stderr, level); err != nil {
 		return err
 	}
 	l, text, err := f.start(o.Log)
@@ -73,7 +74,7 @@ Plumb Bob with the gear of Tern Sound Ferries, simulated.
 
 In another terminal:
   %sbin/plumb board
-  bin/plumbd lab fault hang skarvoe-router     and watch it being found out
+  bin/plumb-lab fault hang skarvoe-router     and watch it being found out
   %sbin/plumb cycle skarvoe-router --follow
 
 Ctrl-C stops it all.

@@ -1,8 +1,12 @@
-package daemon
+// Package labcli is the command line of plumb-lab.
+//
+//	lab.go      plumb-lab, its faults and its state
+//	demo.go     plumb-lab demo
+//	history.go  what the demo has been through before it starts
+package labcli
 
 import (
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -11,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"plumbbob/demo"
+	"plumbbob/internal/daemon"
 	"plumbbob/internal/estatefile"
 	"plumbbob/internal/lab"
 	"plumbbob/internal/wire/icmp"
@@ -31,7 +36,7 @@ func (f *labFlags) add(c *cobra.Command) {
 	c.Flags().Float64Var(&f.speed, "speed", 1, "how many times faster gear starts up")
 	c.Flags().Uint64Var(&f.seed, "seed", 1, "fixes every random choice")
 	c.Flags().BoolVar(&f.noEcho, "no-icmp", false, "do not answer ICMP")
-	c.Flags().StringVar(&f.control, "control", controlPath(), "socket for lab fault and lab state")
+	c.Flags().StringVar(&f.control, "control", controlPath(), "socket for plumb-lab fault and plumb-lab state")
 }
 
 func controlPath() string {
@@ -79,16 +84,20 @@ func mayPing() bool {
 	return true
 }
 
-func labCommand() *cobra.Command {
+// Main runs plumb-lab and returns its exit status.
+func Main(args []string) int { return daemon.Run(command(), args) }
+
+func command() *cobra.Command {
 	var f labFlags
 	var printEstate bool
 	c := &cobra.Command{
-		Use: "lab", Short: "Run simulated gear that speaks the real protocols",
+		Use: "plumb-lab", Short: "Run simulated gear that speaks the real protocols",
 		Long: `Run the gear of the demo estate, simulated, on loopback addresses. Point any
-client at it. It runs until it is stopped; lab fault makes things go wrong.`,
+client at it. It runs until it is stopped; plumb-lab fault makes things go wrong,
+and plumb-lab demo runs the service with it.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			log, err := newLog(os.Stderr, "info")
+			log, err := daemon.NewLog(os.Stderr, "info")
 			if err != nil {
 				return err
 			}
@@ -109,7 +118,7 @@ client at it. It runs until it is stopped; lab fault makes things go wrong.`,
 	f.add(c)
 	c.Flags().StringVar(&f.file, "estate", "", "an estate file to simulate; the demo estate by default")
 	c.Flags().BoolVar(&printEstate, "print-estate", false, "print the estate file that leads to this gear")
-	c.AddCommand(faultCommand(), stateCommand())
+	c.AddCommand(faultCommand(), stateCommand(), demoCommand())
 	return c
 }
 
@@ -143,7 +152,7 @@ func faultCommand() *cobra.Command {
 		Long: "Make something go wrong in the lab that runs:\n\n" + lab.FaultUsage(),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if len(args) == 0 {
-				return usageError{errors.New("say what is to go wrong; there is:\n" + lab.FaultUsage())}
+				return daemon.Wrong("say what is to go wrong; there is:\n%s", lab.FaultUsage())
 			}
 			_, err := lab.Tell(control, args...)
 			return err
