@@ -216,7 +216,7 @@ func (p *Preview) gearLocks(w World, lock func(string, Lift, string, ...any)) {
 			lock(LockOutOfReach, LiftNever, "%s cannot be reached: its %s does not answer%s", pdu.Key, ep.Name, cutBy(w, pdu.Key))
 		}
 		if pulse.Refused {
-			lock(LockRefusesUs, LiftNever, "%s refuses us: %s", pdu.Key, pulse.Why)
+			lock(LockRefusesUs, LiftNever, "%s %s", pdu.Key, pulse.Fault())
 		}
 	}
 }

@@ -190,11 +190,8 @@ func (w World) hinders(m Means, kind Kind, d *estate.Device) string {
 // mute says why an endpoint cannot be used, or "".
 func (w World) mute(d *estate.Device, ep estate.Endpoint) string {
 	pulse := w.Evidence.Endpoints[estate.EndpointID{Device: d.Key, Name: ep.Name}]
-	switch {
-	case pulse.Refused:
-		return fmt.Sprintf("%s of %s refuses us: %s", ep.Name, d.Key, pulse.Why)
-	case pulse.Silent():
-		return fmt.Sprintf("%s of %s does not answer", ep.Name, d.Key)
+	if pulse.Refused || pulse.Silent() {
+		return fmt.Sprintf("%s of %s %s", ep.Name, d.Key, pulse.Fault())
 	}
 	return ""
 }

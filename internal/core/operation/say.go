@@ -331,16 +331,9 @@ func (p *Preview) chassisLocks(w World, lock func(string, Lift, string, ...any))
 		ep, _ := d.Controller()
 		pulse := w.Evidence.Endpoints[estate.EndpointID{Device: d.Key, Name: ep.Name}]
 		if pulse.Silent() || pulse.Refused {
-			lock(LockStaysOff, LiftByReason, "%s would stay off when power returns, and its controller, which could switch it on, %s", end.Device, silentOrRefusing(pulse))
+			lock(LockStaysOff, LiftByReason, "%s would stay off when power returns, and its controller, which could switch it on, %s", end.Device, pulse.Fault())
 		}
 	}
-}
-
-func silentOrRefusing(p verdict.Pulse) string {
-	if p.Refused {
-		return "refuses us: " + p.Why
-	}
-	return "does not answer"
 }
 
 // Since says what this preview says that an earlier one did not, or no longer

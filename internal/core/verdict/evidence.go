@@ -103,6 +103,17 @@ func (ev *Evidence) news(is bool) { ev.News = ev.News || is }
 // Answers: the last question was answered.
 func (p Pulse) Answers() bool { return p.Misses == 0 && !p.LastAnswer.IsZero() }
 
+// Fault says why it cannot be used: it is silent, or not ready, or refuses us.
+func (p Pulse) Fault() string {
+	switch {
+	case p.Updating:
+		return "is not ready: " + p.Why
+	case p.Refused:
+		return "refuses us: " + p.Why
+	}
+	return "does not answer"
+}
+
 // flips counts the changes within FlapWindow before now.
 func (p Pulse) flips(now time.Time) int {
 	n := 0

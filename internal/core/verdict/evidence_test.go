@@ -185,3 +185,11 @@ func TestTwoFeedsAndNeeds(t *testing.T) {
 		require.Equal(t, c.want, judge(c.needs, c.outlets...), "%+v", c)
 	}
 }
+
+// TestWhyAnEndpointCannotBeUsed: one that is starting up does not refuse us.
+func TestWhyAnEndpointCannotBeUsed(t *testing.T) {
+	var p Pulse
+	require.Equal(t, "is not ready: it is starting up", p.After(Result{SentAt: at(1), Refused: true, Updating: true, Why: "it is starting up"}).Fault())
+	require.Equal(t, "refuses us: wrong community", p.After(Result{SentAt: at(1), Refused: true, Why: "wrong community"}).Fault())
+	require.Equal(t, "does not answer", p.After(Result{SentAt: at(1)}).Fault())
+}

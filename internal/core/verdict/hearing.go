@@ -120,7 +120,7 @@ func (h *hearing) say(vs []voice) {
 				rtt = v.pulse.RTT
 			}
 			if v.pulse.Refused {
-				h.partly = append(h.partly, Reason{Text: v.name + " refuses us: " + v.pulse.Why, At: v.pulse.LastAnswer})
+				h.partly = append(h.partly, Reason{Text: v.name + " " + v.pulse.Fault(), At: v.pulse.LastAnswer})
 			}
 		case v.pulse.Misses > 0:
 			unheard = append(unheard, v.name)

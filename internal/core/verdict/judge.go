@@ -193,7 +193,7 @@ func (m *Moment) waysLost(d *estate.Device) []Reason {
 	if len(d.Probes) > 0 {
 		for _, ep := range d.Endpoints {
 			if p := m.ev.Endpoints[estate.EndpointID{Device: d.Key, Name: ep.Name}]; p.Silent() || p.Refused {
-				lost = append(lost, Reason{Text: "a way in is lost: its " + ep.Name + " " + doesNot(p), At: p.SilentSince, Since: true})
+				lost = append(lost, Reason{Text: "a way in is lost: its " + ep.Name + " " + p.Fault(), At: p.SilentSince, Since: true})
 			}
 		}
 	}
@@ -208,20 +208,13 @@ func (m *Moment) waysLost(d *estate.Device) []Reason {
 		if ep, ok := pdu.OutletEndpoint(); ok {
 			if p := m.ev.Endpoints[estate.EndpointID{Device: pdu.Key, Name: ep.Name}]; p.Silent() || p.Refused {
 				lost = append(lost, Reason{
-					Text: fmt.Sprintf("a way in is lost: %s cannot be switched, its %s %s", c.From.Place(), ep.Name, doesNot(p)),
+					Text: fmt.Sprintf("a way in is lost: %s cannot be switched, its %s %s", c.From.Place(), ep.Name, p.Fault()),
 					At:   p.SilentSince, Since: !p.SilentSince.IsZero(),
 				})
 			}
 		}
 	}
 	return lost
-}
-
-func doesNot(p Pulse) string {
-	if p.Refused {
-		return "refuses us: " + p.Why
-	}
-	return "does not answer"
 }
 
 // silence is a device that does not answer although it has been asked often

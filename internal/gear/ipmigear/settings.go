@@ -351,5 +351,9 @@ func (d *Driver) Identify(ctx context.Context, t time.Duration) error {
 // Restart restarts the controller itself. That no reply comes is as expected:
 // it may be gone before it could send one.
 func (d *Driver) Restart(ctx context.Context, cold bool) error {
-	return d.use("restart the controller", func(c *ipmi.Client) error { return c.Restart(ctx, cold) })
+	err := d.use("restart the controller", func(c *ipmi.Client) error { return c.Restart(ctx, cold) })
+	if !cold && gear.KindOf(err) == gear.Unsupported {
+		return &gear.Error{Kind: gear.Unsupported, Outcome: operation.Refused, Text: "its controller cannot restart warm: --cold restarts it cold", Err: err}
+	}
+	return err
 }

@@ -144,7 +144,26 @@ type CompletionError struct {
 }
 
 func (e *CompletionError) Error() string {
-	return fmt.Sprintf("ipmi: %s refused: %s (%02Xh)", e.Command, e.Code, uint8(e.Code))
+	text := e.Code.String()
+	if own, ok := ownCodes[e.Command.Name][e.Code]; ok {
+		text = own
+	}
+	return fmt.Sprintf("ipmi: %s refused: %s (%02Xh)", e.Command, text, uint8(e.Code))
+}
+
+// ownCodes are the reasons that a command has for itself, where it can be met
+// with them (each in the table of its command).
+var ownCodes = map[string]map[CompletionCode]string{
+	GetLANConfig.Name:    {0x80: "it does not have this parameter"},
+	SetLANConfig.Name:    {0x80: "it does not have this parameter", 0x81: "somebody else is changing it", 0x82: "it can only be read"},
+	GetPEFConfig.Name:    {0x80: "it does not have this parameter"},
+	SetPEFConfig.Name:    {0x80: "it does not have this parameter", 0x81: "somebody else is changing it", 0x82: "it can only be read"},
+	GetBootOptions.Name:  {0x80: "it does not have this parameter"},
+	SetBootOptions.Name:  {0x80: "it does not have this parameter", 0x81: "somebody else is changing it", 0x82: "it can only be read"},
+	SetUserPassword.Name: {0x80: "the password is another one", 0x81: "the password is of another length"},
+	GetPowerReading.Name: {0x80: "it measures no power now"},
+	GetPowerLimit.Name:   {0x80: "no limit of its power is set"},
+	SetPowerLimit.Name:   {0x84: "the limit is out of its range", 0x85: "the time to keep to it is out of its range", 0x89: "the span of its statistics is out of its range"},
 }
 
 // A SilentError says that no reply came. Sent tells whether the command may

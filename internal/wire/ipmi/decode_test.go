@@ -211,6 +211,14 @@ func TestFRU(t *testing.T) {
 	require.ErrorContains(t, err, "version 2")
 }
 
+// TestReasonsOfACommandsOwn are said in words.
+func TestReasonsOfACommandsOwn(t *testing.T) {
+	require.Contains(t, (&CompletionError{Command: SetLANConfig, Code: 0x82}).Error(), "it can only be read (82h)")
+	require.Contains(t, (&CompletionError{Command: GetPowerReading, Code: 0x80}).Error(), "it measures no power now")
+	require.Contains(t, (&CompletionError{Command: GetSystemGUID, Code: 0x80}).Error(), "a reason of this command's own (80h)")
+	require.Contains(t, (&CompletionError{Command: SetLANConfig, Code: Initializing}).Error(), "it is starting up")
+}
+
 // TestEventWords: records as they stand in a log, and what people read.
 func TestEventWords(t *testing.T) {
 	volts := &SensorRecord{Factors: Factors{M: 6, RExp: -2}, Units: Units{Base: UnitVolts}}
