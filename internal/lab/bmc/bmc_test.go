@@ -1,6 +1,7 @@
 package bmc_test
 
 import (
+	"bytes"
 	"testing"
 	"time"
 
@@ -8,6 +9,7 @@ import (
 
 	"plumbbob/internal/lab/bmc"
 	"plumbbob/internal/lab/bmc/bmctest"
+	"plumbbob/internal/wire/cursor"
 	"plumbbob/internal/wire/ipmi"
 	"plumbbob/internal/wire/ipmi/rmcp"
 )
@@ -57,6 +59,12 @@ func TestTheStandardsErrors(t *testing.T) {
 		{"a LAN parameter that cannot be written", ipmi.SetLANConfig, []byte{0x0e, 5, 1, 2, 3, 4, 5, 6}, 0x82},
 		{"an address of the wrong length", ipmi.SetLANConfig, []byte{0x0e, 3, 1, 2, 3}, ipmi.BadLength},
 		{"a destination that is not there", ipmi.GetLANConfig, []byte{0x0e, 18, 9, 0}, ipmi.OutOfRange},
+		{"a LAN parameter of another channel", ipmi.GetLANConfig, []byte{3, 3, 0, 0}, ipmi.InvalidField},
+		{"the access of another channel", ipmi.GetChannelAccess, []byte{3, 0x40}, ipmi.InvalidField},
+		{"what a channel is that is not there", ipmi.GetChannelInfo, []byte{7}, ipmi.InvalidField},
+		{"a piece of an event without a reservation", ipmi.GetSELEntry, []byte{0, 0, 0, 0, 4, 4}, ipmi.ReservationLost},
+		{"a session that is not there", ipmi.GetSessionInfo, []byte{0xff, 1, 2, 3, 4}, ipmi.NotPresent},
+		{"a watchdog that was never set", ipmi.Command{Name: "Reset Watchdog Timer", NetFn: rmcp.App, Code: 0x22}, nil, 0x80},
 		{"a boot parameter that is not there", ipmi.GetBootOptions, []byte{77, 0, 0}, 0x80},
 		{"a filter that is not there", ipmi.GetPEFConfig, []byte{6, 99, 0}, 0x80},
 		{"a filter count that cannot be written", ipmi.SetPEFConfig, []byte{5, 1}, 0x82},
@@ -81,6 +89,38 @@ func TestTheStandardsErrors(t *testing.T) {
 }
 
 // TestFourSessions: no fifth one, and each ends by itself when nobody uses it.
+// TestWhatEveryControllerAnswers: also what nobody here asks for.
+func TestWhatEveryControllerAnswers(t *testing.T) {
+	t.Parallel()
+	c := bmctest.Start(t, nil, nil).Dial(t, nil)
+	for name, x := range map[string]struct {
+		cmd  ipmi.Command
+		data []byte
+		want []byte
+	}{
+		"self test":            {ipmi.Command{NetFn: rmcp.App, Code: 0x04}, nil, []byte{0x55, 0}},
+		"chassis capabilities": {ipmi.Command{NetFn: rmcp.Chassis, Code: 0x00}, nil, []byte{1, 0x20, 0x20, 0x20, 0x20}},
+		"PEF capabilities":     {ipmi.Command{NetFn: rmcp.SensorEvt, Code: 0x10}, nil, []byte{0x51, 1, 6}},
+		"channel access":       {ipmi.GetChannelAccess, []byte{0x0e, 0x80}, []byte{2, 4}},
+		"channel":              {ipmi.GetChannelInfo, []byte{0x0e}, []byte{1, 4, 1, 0x81, 0xf2, 0x1b, 0, 0, 0}},
+		"revision alone":       {ipmi.GetLANConfig, []byte{0x81, 3, 0, 0}, []byte{0x11}},
+		"authentication types": {ipmi.GetLANConfig, []byte{1, 1, 0, 0}, []byte{0x11, 4}},
+		"no second session":    {ipmi.GetSessionInfo, []byte{2}, []byte{0, 4, 1}},
+	} {
+		var got blob
+		require.NoError(t, c.Do(t.Context(), x.cmd, x.data, &got), name)
+		require.Equal(t, x.want, []byte(got), name)
+	}
+}
+
+// blob takes a reply as it is.
+type blob []byte
+
+func (b *blob) Decode(r *cursor.Reader) error {
+	*b = bytes.Clone(r.Rest())
+	return nil
+}
+
 func TestFourSessions(t *testing.T) {
 	t.Parallel()
 	stand := bmctest.Start(t, nil, nil)

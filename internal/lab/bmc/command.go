@@ -34,7 +34,7 @@ var handlers map[index]handler
 
 func init() {
 	handlers = map[index]handler{}
-	for _, h := range all {
+	for _, h := range append(all, basics...) {
 		handlers[index{h.cmd.NetFn, h.cmd.Code, h.cmd.Group}] = h
 	}
 }
@@ -162,14 +162,6 @@ func (c *Controller) cipherSuites(r request) (ipmi.CompletionCode, []byte) {
 	list := rmcp.AppendSuites(nil, c.m.Suites)
 	at := min(int(r.data[2]&0x3f)*chunk, len(list))
 	return ipmi.OK, append([]byte{1}, list[at:min(at+chunk, len(list))]...)
-}
-
-func (c *Controller) sessionInfo(r request) (ipmi.CompletionCode, []byte) {
-	active := len(c.slots) + len(c.old)
-	if c.Faults.Full {
-		active = Slots
-	}
-	return ipmi.OK, []byte{1, Slots, byte(active), r.who.userID, byte(r.who.level), 0x11, 127, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, 0}
 }
 
 func (c *Controller) restart(r request) (ipmi.CompletionCode, []byte) {

@@ -43,6 +43,7 @@ const (
 	destCount = 4
 	pefRows   = 6
 	revision  = 0x11
+	md5Alone  = 0x04 // authentication types, of IPMI 1.5
 )
 
 // settings makes everything as it leaves the factory and the first set-up.
@@ -74,7 +75,7 @@ func (c *Controller) settings() {
 	// Sixteen ids and eight bytes of privileges, whatever is in use (table 23-4).
 	ids, levels = append(ids, make([]byte, 17-len(ids))...), append(levels, make([]byte, 9-len(levels))...)
 	c.lan = map[uint8][]byte{
-		0: {0}, 3: ip[:], 4: {byte(ipmi.SourceStatic)}, 5: {0x02, 0, 0x5e, c.guid[0], c.guid[1], c.guid[2]}, 6: {255, 0, 0, 0},
+		0: {0}, 1: {md5Alone}, 2: {0, md5Alone, md5Alone, md5Alone, 0}, 3: ip[:], 4: {byte(ipmi.SourceStatic)}, 5: {0x02, 0, 0x5e, c.guid[0], c.guid[1], c.guid[2]}, 6: {255, 0, 0, 0},
 		12: {ip[0], ip[1], ip[2], 254}, 16: append([]byte("public"), make([]byte, 12)...), 17: {destCount}, 20: {0, 0}, 22: {byte(len(c.m.Suites))}, 23: ids, 24: levels,
 	}
 	c.dest = map[uint8]*destination{}
@@ -212,6 +213,13 @@ const (
 )
 
 func (c *Controller) lanConfig(r request) (ipmi.CompletionCode, []byte) {
+	const revisionOnly = 0x80
+	if !onLAN(r.data[0]) {
+		return ipmi.InvalidField, nil
+	}
+	if r.data[0]&revisionOnly != 0 {
+		return ipmi.OK, []byte{revision}
+	}
 	p, set := r.data[1], r.data[2]
 	value, known := c.lan[p]
 	if d := c.dest[set]; p == 18 || p == 19 {
@@ -231,6 +239,9 @@ func (c *Controller) lanConfig(r request) (ipmi.CompletionCode, []byte) {
 
 func (c *Controller) setLANConfig(r request) (ipmi.CompletionCode, []byte) {
 	p, data := r.data[1], r.data[2:]
+	if !onLAN(r.data[0]) {
+		return ipmi.InvalidField, nil
+	}
 	switch p {
 	case 0:
 		if data[0] == 1 && c.lan[0][0] == 1 {
@@ -249,7 +260,7 @@ func (c *Controller) setLANConfig(r request) (ipmi.CompletionCode, []byte) {
 			d.address = bytes.Clone(data)
 		}
 		return ipmi.OK, nil
-	case 5, 17, 22, 23, 24:
+	case 1, 5, 17, 22, 23, 24:
 		return readOnly, nil
 	}
 	was, known := c.lan[p]
@@ -276,6 +287,10 @@ func (p *pef) row(n uint8, table [][]byte) []byte {
 }
 
 func (c *Controller) pefConfig(r request) (ipmi.CompletionCode, []byte) {
+	const revisionOnly = 0x80
+	if r.data[0]&revisionOnly != 0 {
+		return ipmi.OK, []byte{revision}
+	}
 	t := &c.pefTable
 	value, known := t.values[r.data[0]&0x7f]
 	switch r.data[0] & 0x7f {

@@ -95,7 +95,7 @@ func (c *Controller) selEntry(r request) (ipmi.CompletionCode, []byte) {
 		}
 		b := e.Append(nil)
 		offset, n := int(r.data[4]), int(r.data[5])
-		if offset > 0 && binary.LittleEndian.Uint16(r.data) != c.selReserved {
+		if given := binary.LittleEndian.Uint16(r.data); offset > 0 && (given == 0 || given != c.selReserved) {
 			return ipmi.ReservationLost, nil
 		}
 		if offset > len(b) {
