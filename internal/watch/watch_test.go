@@ -3,9 +3,11 @@ package watch
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"strings"
 	"sync"
 	"testing"
 	"testing/synctest"
@@ -14,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/gear"
 )
 
@@ -71,6 +74,60 @@ func TestASilentEndpointDoesNotDelayItsNeighbour(t *testing.T) {
 		seen := counting(t, 65*time.Second, cards(t, "silent", "well"), func(context.Context, *Watcher) {})
 		require.InDelta(t, 8, seen["well"], 1)
 		require.Greater(t, seen["silent"], 3)
+	})
+}
+
+// TestAMassOutageDoesNotSlowTheWatch: 3,000 of 5,000 endpoints are silent for their
+// whole time-out, and the rest are asked as often as ever. A silence among them is
+// confirmed as soon as it is for one alone.
+func TestAMassOutageDoesNotSlowTheWatch(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		var names []estate.Key
+		for i := range 5000 {
+			name := estate.Key(fmt.Sprintf("well-%d", i))
+			if i%5 < 3 {
+				name = estate.Key(fmt.Sprintf("silent-%d", i))
+			}
+			names = append(names, name)
+		}
+		e := cards(t, names...)
+		var mu sync.Mutex
+		asked, misses, confirmed := map[estate.Key]int{}, map[estate.Key]int{}, map[estate.Key]time.Duration{}
+		began := time.Now()
+		w := New(Sources{
+			Open: func(id estate.EndpointID) (gear.Driver, error) {
+				return card{silent: strings.HasPrefix(string(id.Device), "silent")}, nil
+			},
+			Observe: func(o Observation) {
+				mu.Lock()
+				defer mu.Unlock()
+				k := o.Endpoint.Device
+				asked[k]++
+				if !o.Result.OK && !o.Beside {
+					if misses[k]++; misses[k] == verdict.SilentAfter {
+						confirmed[k] = time.Since(began)
+					}
+				}
+			},
+		})
+		const span = 5 * time.Minute
+		ctx, cancel := context.WithTimeoutCause(t.Context(), span, errStop)
+		defer cancel()
+		go w.SetEstate(ctx, e)
+		require.ErrorIs(t, w.Run(ctx), errStop)
+		for k, n := range asked {
+			if strings.HasPrefix(string(k), "well") {
+				require.Greater(t, float64(n), span.Seconds()/(1.2*10), "%s is asked too seldom", k)
+			}
+		}
+		require.Len(t, confirmed, 3000)
+		late := 0
+		for _, took := range confirmed {
+			if took > 30*time.Second {
+				late++
+			}
+		}
+		require.Zero(t, late, "of 3,000 silences confirmed late")
 	})
 }
 
