@@ -59,8 +59,8 @@ func (k *Keeper) judge(now time.Time) {
 		looked := k.spool.looked[key]
 		delete(k.spool.looked, key)
 		if was, ok := k.shown[key]; !ok || looked || differs(was, is) {
-			if _, waits := k.standing[key]; !waits && was.verdict.State != is.verdict.State {
-				k.spool.verdicts[key] = store.StandingVerdict{Device: key, Site: k.estate.Devices[i].Site, State: string(is.verdict.State), Since: is.verdict.Since}
+			if _, waits := k.standing[key]; !waits && k.remembered && was.verdict.State != is.verdict.State {
+				k.stands(&k.estate.Devices[i], is.verdict)
 			}
 			k.shown[key] = is
 			changed = append(changed, key)
@@ -71,6 +71,12 @@ func (k *Keeper) judge(now time.Time) {
 	if len(changed) > 0 {
 		k.changed(changed)
 	}
+}
+
+// stands has a verdict put on record as the one that stands. Nothing is before it
+// is known what stood before the start: that would be lost.
+func (k *Keeper) stands(d *estate.Device, v verdict.Verdict) {
+	k.spool.verdicts[d.Key] = store.StandingVerdict{Device: d.Key, Site: d.Site, State: string(v.State), Since: v.Since}
 }
 
 // takeOver gives a device that is as it was before the service started the
@@ -84,6 +90,8 @@ func (k *Keeper) takeOver() {
 		if string(v.State) == was.State {
 			v.Since = was.Since
 			k.verdicts[key] = v
+		} else if d := k.estate.Device(key); d != nil {
+			k.stands(d, v)
 		}
 		delete(k.standing, key)
 	}

@@ -47,17 +47,18 @@ type Keeper struct {
 	// Health is told of what cannot be stored, or brought back; nil: nobody.
 	Health *health.Book
 
-	mu       sync.Mutex
-	estate   *estate.Estate
-	evidence *verdict.Evidence
-	verdicts map[estate.Key]verdict.Verdict
-	open     bool                                 // a verdict waits for what is heard next
-	standing map[estate.Key]store.StandingVerdict // from before the start, until it is known how the device is
-	shown    map[estate.Key]shown
-	subs     map[*Subscription]bool
-	spool    spool
-	inside   map[estate.Key]*Inside
-	running  map[estate.Key]*power.Discharge // UPSes that live on their battery now
+	mu         sync.Mutex
+	estate     *estate.Estate
+	evidence   *verdict.Evidence
+	verdicts   map[estate.Key]verdict.Verdict
+	open       bool                                 // a verdict waits for what is heard next
+	remembered bool                                 // what was before the start is known
+	standing   map[estate.Key]store.StandingVerdict // from before the start, until it is known how the device is
+	shown      map[estate.Key]shown
+	subs       map[*Subscription]bool
+	spool      spool
+	inside     map[estate.Key]*Inside
+	running    map[estate.Key]*power.Discharge // UPSes that live on their battery now
 }
 
 // shown is what was last told of a device, to see what has changed.

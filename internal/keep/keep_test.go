@@ -240,6 +240,33 @@ func TestSinceSurvivesARestart(t *testing.T) {
 	require.Contains(t, all, store.StandingVerdict{Device: "lamp", Site: "s", State: "dark", Since: now.Add(time.Second)})
 }
 
+// TestWhatStoodIsNotOverwrittenBeforeItIsKnown: the records may be read long after
+// the first devices have been judged.
+func TestWhatStoodIsNotOverwrittenBeforeItIsKnown(t *testing.T) {
+	s := storetest.Open(t)
+	now := time.Now().UTC().Truncate(time.Second)
+	weeks := now.Add(-500 * time.Hour)
+	require.NoError(t, s.SetVerdicts(t.Context(), []store.StandingVerdict{
+		{Device: "router", Site: "s", State: "steady", Since: weeks}, {Device: "pdu", Site: "s", State: "hung", Since: weeks},
+	}))
+	k := newKept(t, s)
+	k.poll(now, 10, 11)
+	k.ping(now, true)
+	k.judge(now)
+	require.NoError(t, k.Flush(t.Context()))
+	require.NoError(t, k.Remember(t.Context()))
+	k.judge(now.Add(time.Second))
+	require.Equal(t, weeks, k.Verdict("router").Since)
+	require.Equal(t, []float64{11}, k.Recent("router"))
+	require.NoError(t, k.Flush(t.Context()))
+	all, err := s.Verdicts(t.Context())
+	require.NoError(t, err)
+	require.ElementsMatch(t, []store.StandingVerdict{
+		{Device: "router", Site: "s", State: "steady", Since: weeks}, {Device: "here", Site: "s", State: "steady", Since: now},
+		{Device: "pdu", Site: "s", State: "steady", Since: now}, {Device: "lamp", Site: "s", State: "steady", Since: now},
+	}, all)
+}
+
 func TestRunEnds(t *testing.T) {
 	k := newKept(t, storetest.Open(t))
 	ctx, cancel := context.WithCancelCause(t.Context())

@@ -42,8 +42,21 @@ func (k *Keeper) Remember(ctx context.Context) error {
 			k.standing[v.Device] = v
 		}
 	}
+	for key, is := range k.shown {
+		if _, waits := k.standing[key]; !waits && k.estate.Device(key) != nil {
+			k.stands(k.estate.Device(key), is.verdict) // new, and judged before this was known
+		}
+	}
+	k.remembered = true
+	before := map[estate.Key][]sample{} // what has been read meanwhile comes after it
 	for _, r := range rows {
-		k.spool.recent[r.Device] = append(k.spool.recent[r.Device], sample{r.At, r.Value})
+		if has := k.spool.recent[r.Device]; len(has) == 0 || r.At.Before(has[0].at.Truncate(time.Millisecond)) {
+			before[r.Device] = append(before[r.Device], sample{r.At, r.Value})
+		}
+	}
+	for key, list := range before {
+		list = append(list, k.spool.recent[key]...)
+		k.spool.recent[key] = list[max(0, len(list)-recentCount):]
 	}
 	for _, d := range past {
 		in := k.insideOf(d.Device)
