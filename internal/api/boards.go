@@ -7,6 +7,8 @@ import (
 	"runtime/debug"
 	"sync"
 	"time"
+
+	"github.com/labstack/echo/v5"
 )
 
 // How old a board may be that is sent out. The stream brings whoever has it up
@@ -20,6 +22,7 @@ const (
 // value is ready.
 type boards struct {
 	mu      sync.Mutex
+	changes int // that somebody has made
 	newest  board
 	drawing *drawing // nil: nobody draws
 }
@@ -30,7 +33,8 @@ type board struct {
 }
 
 type drawing struct {
-	done chan struct{}
+	done    chan struct{}
+	changes int // that it has seen
 	board
 	err error
 }
@@ -44,8 +48,8 @@ func (b *boards) get(ctx context.Context, draw func() ([]byte, error)) ([]byte, 
 		return have, nil
 	}
 	d := b.drawing
-	if d == nil {
-		d = &drawing{done: make(chan struct{})}
+	if d == nil || d.changes != b.changes {
+		d = &drawing{done: make(chan struct{}), changes: b.changes}
 		b.drawing = d
 		go b.draw(d, draw)
 	}
@@ -61,6 +65,25 @@ func (b *boards) get(ctx context.Context, draw func() ([]byte, error)) ([]byte, 
 	}
 }
 
+// changed has the next board drawn anew: whoever changes something sees it.
+func (b *boards) changed() {
+	b.mu.Lock()
+	b.changes++
+	b.newest = board{}
+	b.mu.Unlock()
+}
+
+// afresh calls changed behind everything but questions.
+func (b *boards) afresh(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		err := next(c)
+		if c.Request().Method != http.MethodGet {
+			b.changed()
+		}
+		return err
+	}
+}
+
 func (b *boards) draw(d *drawing, draw func() ([]byte, error)) {
 	d.at = time.Now()
 	func() {
@@ -72,8 +95,10 @@ func (b *boards) draw(d *drawing, draw func() ([]byte, error)) {
 		d.text, d.err = draw()
 	}()
 	b.mu.Lock()
-	b.drawing = nil
-	if d.err == nil {
+	if b.drawing == d {
+		b.drawing = nil
+	}
+	if d.err == nil && d.changes == b.changes {
 		b.newest = d.board
 	}
 	b.mu.Unlock()

@@ -42,6 +42,37 @@ func TestABoardIsDrawnOnceForAll(t *testing.T) {
 	})
 }
 
+// TestWhoChangesSomethingSeesIt: not a board from before, nor one that was begun
+// before.
+func TestWhoChangesSomethingSeesIt(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		var b boards
+		var state atomic.Int32
+		draw := func() ([]byte, error) {
+			n := state.Load()
+			time.Sleep(100 * time.Millisecond)
+			return []byte{byte(n)}, nil
+		}
+		get := func() byte {
+			text, err := b.get(t.Context(), draw)
+			require.NoError(t, err)
+			return text[0]
+		}
+		require.EqualValues(t, 0, get())
+		state.Store(1)
+		b.changed()
+		require.EqualValues(t, 1, get())
+		time.Sleep(time.Second)
+		go get()
+		synctest.Wait() // that one is being drawn
+		state.Store(2)
+		b.changed()
+		require.EqualValues(t, 2, get())
+		time.Sleep(boardNew / 2)
+		require.EqualValues(t, 2, get(), "and the one that was begun before does not take its place")
+	})
+}
+
 func TestABoardThatCannotBeDrawn(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		var b boards
