@@ -81,6 +81,9 @@ func controllerPlan(driver gear.Controller, was gear.Settings, s *ControllerSett
 			found = append(found, p)
 		}
 	}
+	if s.User != nil && was.Slots > 0 && (s.User.ID < 1 || s.User.ID > was.Slots) {
+		return nil, &operation.UsageError{Text: fmt.Sprintf("user %d: its controller has room for the users 1 to %d", s.User.ID, was.Slots)}
+	}
 	add(s.Network != nil, func(p *plan) { planNetwork(p, driver, was.Network, *s.Network, ep) })
 	add(s.User != nil, func(p *plan) { planUser(p, driver, was, *s.User, ep, ours) })
 	add(s.SetClock, func(p *plan) {

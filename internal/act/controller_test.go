@@ -72,7 +72,8 @@ func TestChangesInWords(t *testing.T) {
 		require.NoError(t, c.send(t.Context()))
 	}
 	require.Equal(t, []string{"clock", "boot disk"}, driver.told)
-	for _, b := range []ControllerSetting{{}, {Name: new("x"), SetClock: true}} {
+	was.Slots = 10
+	for _, b := range []ControllerSetting{{}, {Name: new("x"), SetClock: true}, {User: &UserSetting{ID: 99, Enabled: new(false)}}, {User: &UserSetting{}}} {
 		_, err := controllerPlan(driver, was, &b, ep, "plumb")
 		var usage *operation.UsageError
 		require.ErrorAs(t, err, &usage)
