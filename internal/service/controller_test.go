@@ -55,7 +55,7 @@ func TestControllersOverTheAPI(t *testing.T) {
 		`{"limitW":-3,"apply":true}`:          contract.Usage,
 		`{"restore":`:                         contract.Usage,
 		`{"testAlert":9,"apply":true}`:        contract.GearRefused,
-		`{"user":{"id":99},"apply":true}`:     "",
+		`{"user":{"id":99},"apply":true}`:     contract.Usage,
 		`{"restore":"as before"}`:             "",
 		`{"identifySeconds":5,"apply":true}`:  "",
 		`{"name":"a new name","apply":true}`:  "",
