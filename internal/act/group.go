@@ -170,10 +170,8 @@ func (r *groupRun) carryOut(ctx context.Context, cmds []group.Command) (more []g
 func (r *groupRun) record(ctx context.Context, f func() error) bool {
 	for err := f(); err != nil; err = f() {
 		r.a.Log.Error("a group cannot be recorded, so it waits", "group", r.g.ID, "because", err)
-		select {
-		case <-ctx.Done():
+		if !pause(ctx, recordAgain) {
 			return false
-		case <-time.After(time.Second):
 		}
 	}
 	return true
@@ -198,10 +196,8 @@ func (a *Actor) awaitLease(ctx context.Context) bool {
 		if a.Lease.Other() {
 			return false
 		}
-		select {
-		case <-ctx.Done():
+		if !pause(ctx, recordAgain) {
 			return false
-		case <-time.After(recordAgain):
 		}
 	}
 	return true
@@ -260,10 +256,8 @@ func (r *groupRun) found(ctx context.Context, id string) (bool, error) {
 			return false, nil
 		}
 		r.a.Log.Warn("a group waits for the database", "group", r.g.ID, "because", err)
-		select {
-		case <-ctx.Done():
+		if !pause(ctx, recordAgain) {
 			return false, context.Cause(ctx)
-		case <-time.After(time.Second):
 		}
 	}
 }

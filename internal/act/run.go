@@ -281,10 +281,8 @@ func (r *run) record(ctx context.Context, cmds []operation.Command) bool {
 			return true
 		}
 		r.a.Health.Grave(name, fmt.Sprintf("operation %s on %s cannot be recorded, so it waits: %s", r.o.ID, r.o.Device, err))
-		select {
-		case <-ctx.Done():
+		if !pause(ctx, recordAgain) {
 			return false
-		case <-time.After(recordAgain):
 		}
 	}
 }
@@ -318,10 +316,8 @@ func (r *run) may(ctx context.Context, c operation.Send) bool {
 			return true
 		}
 		r.a.Health.Grave(name, fmt.Sprintf("operation %s on %s waits: %s", r.o.ID, r.o.Device, why))
-		select {
-		case <-ctx.Done():
+		if !pause(ctx, recordAgain) {
 			return false
-		case <-time.After(recordAgain):
 		}
 	}
 }
@@ -376,10 +372,8 @@ func (r *run) finish(ctx context.Context) {
 			return // another service ends it
 		}
 		r.a.Health.Grave(name, fmt.Sprintf("the end of operation %s on %s cannot be recorded, so it waits: %s", r.o.ID, r.o.Device, err))
-		select {
-		case <-ctx.Done():
+		if !pause(ctx, recordAgain) {
 			return
-		case <-time.After(recordAgain):
 		}
 	}
 	r.a.Health.Well(name)

@@ -267,6 +267,16 @@ func (r *settingRun) finish(ctx context.Context) error {
 // recordAgain is how long is waited before a record is tried again.
 const recordAgain = time.Second
 
+// pause waits; false says that ctx has ended meanwhile.
+func pause(ctx context.Context, d time.Duration) bool {
+	select {
+	case <-ctx.Done():
+		return false
+	case <-time.After(d):
+		return true
+	}
+}
+
 // insist makes a record, however often that has to be tried, until ctx ends. One
 // that was made before, by a write whose answer was lost, is made.
 func (a *Actor) insist(ctx context.Context, what string, record func() error) error {
@@ -278,10 +288,8 @@ func (a *Actor) insist(ctx context.Context, what string, record func() error) er
 		if !said {
 			a.Log.Error(what+" cannot be recorded, so it waits", "because", err)
 		}
-		select {
-		case <-ctx.Done():
+		if !pause(ctx, recordAgain) {
 			return context.Cause(ctx)
-		case <-time.After(recordAgain):
 		}
 	}
 }

@@ -249,10 +249,8 @@ func (a *Actor) awaitBack(ctx context.Context, silent []estate.Key) {
 		if back {
 			return
 		}
-		select {
-		case <-ctx.Done():
+		if !pause(ctx, 200*time.Millisecond) {
 			return
-		case <-time.After(200 * time.Millisecond):
 		}
 	}
 }

@@ -133,10 +133,8 @@ func (a *Actor) keepDraws(ctx context.Context) {
 		} else if again = drawsAgain; ctx.Err() == nil {
 			a.Log.Warn("what devices usually draw cannot be read", "because", err)
 		}
-		select {
-		case <-ctx.Done():
+		if !pause(ctx, again) {
 			return
-		case <-time.After(again):
 		}
 	}
 }

@@ -91,7 +91,7 @@ func (s *Server) Handler() http.Handler {
 	e.IPExtractor = echo.ExtractIPDirect() // a header could say anything
 	e.Use(middleware.Recover(), s.headers, middleware.BodyLimit(maxBody))
 	e.GET("/healthz", s.health)
-	g := e.Group(basePath, s.boards.afresh, s.authenticate)
+	g := e.Group(basePath, s.authenticate, s.boards.afresh)
 	g.GET("/events", s.events)
 	contract.RegisterHandlers(g, contract.NewStrictHandler(s, []contract.StrictMiddlewareFunc{permit}))
 	e.GET("/*", s.console)

@@ -1,6 +1,7 @@
 package store_test
 
 import (
+	"errors"
 	"fmt"
 	"testing"
 	"time"
@@ -85,14 +86,19 @@ func TestHistory(t *testing.T) {
 	require.Empty(t, none)
 }
 
-// TestARollUpReadsWhatIsNew: and not the whole day, or month, for five minutes.
-func TestARollUpReadsWhatIsNew(t *testing.T) {
+// both is a store, and a way past it.
+func both(t *testing.T) (*store.Store, *sqlx.DB) {
 	c := storetest.Config(t)
 	s, err := store.Open(t.Context(), c)
 	require.NoError(t, err)
-	defer func() { require.NoError(t, s.Close()) }()
 	db := sqlx.MustConnect("mysql", c.FormatDSN())
-	defer func() { require.NoError(t, db.Close()) }()
+	t.Cleanup(func() { require.NoError(t, errors.Join(s.Close(), db.Close())) })
+	return s, db
+}
+
+// TestARollUpReadsWhatIsNew: and not the whole day, or month, for five minutes.
+func TestARollUpReadsWhatIsNew(t *testing.T) {
+	s, db := both(t)
 	const series, each = 600, 50
 	to := time.Date(2026, 1, 2, 20, 0, 0, 0, time.UTC)
 	var rs []store.Reading
@@ -119,12 +125,7 @@ func TestARollUpReadsWhatIsNew(t *testing.T) {
 
 // TestWhatHasEndedIsDropped: after its time, and nothing else.
 func TestWhatHasEndedIsDropped(t *testing.T) {
-	c := storetest.Config(t)
-	s, err := store.Open(t.Context(), c)
-	require.NoError(t, err)
-	defer func() { require.NoError(t, s.Close()) }()
-	db := sqlx.MustConnect("mysql", c.FormatDSN())
-	defer func() { require.NoError(t, db.Close()) }()
+	s, db := both(t)
 	now := time.Date(2026, 6, 1, 0, 0, 0, 0, time.UTC)
 	old, young := now.AddDate(-4, 0, 0), now.AddDate(-1, 0, 0)
 	for i, ended := range []any{old, young, nil} {

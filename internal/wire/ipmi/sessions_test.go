@@ -189,8 +189,8 @@ func TestHalfAListOfSuitesIsNone(t *testing.T) {
 		if err == nil {
 			break
 		}
-		var open *ipmi.OpenError
-		require.ErrorAs(t, err, &open)
+		var failed *ipmi.OpenError
+		require.ErrorAs(t, err, &failed)
 	}
 	info, _ := client.Session()
 	require.Equal(t, rmcp.Suite17, info.Suite)
