@@ -13,49 +13,33 @@ import (
 // gearCommands carries out the commands of the machine on real gear.
 type gearCommands struct{ garage *garage.Garage }
 
+// carriers is how what the machine says is carried out at each kind of end. Which
+// steps each can carry out is for operation.CanDo to say.
+var carriers = map[estate.EndKind]func(context.Context, *garage.Garage, operation.Send) error{
+	estate.Source:      switchSource,
+	estate.Output:      switchOutput,
+	estate.Chassis:     commandChassis,
+	estate.Panel:       pressButton,
+	estate.CommandLine: tell,
+	estate.OwnComputer: func(ctx context.Context, g *garage.Garage, c operation.Send) error {
+		return g.Restart(ctx, c.Outlet.Endpoint(), c.Cold)
+	},
+	estate.NetworkCard: func(ctx context.Context, g *garage.Garage, c operation.Send) error {
+		return g.Wake(ctx, c.Outlet.Device)
+	},
+}
+
 // carryOut has the gear do one thing; gear.OutcomeOf tells what became of one
 // that failed.
 func (g gearCommands) carryOut(ctx context.Context, c operation.Send) error {
-	if name := c.Outlet.EndpointName(); name != "" {
-		return g.garage.Restart(ctx, estate.EndpointID{Device: c.Outlet.Device, Name: name}, c.Cold)
+	if !operation.CanDo(c.Do, c.Outlet) {
+		return &gear.Error{Kind: gear.Unsupported, Outcome: operation.NotSent, Text: "nothing here can do " + string(c.Do) + " at " + c.Outlet.Place()}
 	}
-	if name := c.Outlet.CommandName(); name != "" {
-		line, err := g.garage.CommandLine(estate.EndpointID{Device: c.Outlet.Device, Name: name})
-		if err != nil {
-			return err
-		}
-		return line.Tell(ctx, c.Text)
-	}
-	switch c.Outlet.Port {
-	case estate.ChassisPort:
-		chassis, err := garage.Controller[gear.Chassis](g.garage, c.Outlet.Device)
-		if err != nil {
-			return err
-		}
-		return chassis.CommandChassis(ctx, chassisCommands[c.Do])
-	case estate.OutputPort:
-		output, err := garage.Supply[gear.Output](g.garage, c.Outlet.Device)
-		if err != nil {
-			return err
-		}
-		if c.Do == operation.GearCycle {
-			return output.CycleOutput(ctx, c.Hold)
-		}
-		return output.SwitchOutput(ctx, c.Do == operation.SwitchOn)
-	case estate.WakePort:
-		return g.garage.Wake(ctx, c.Outlet.Device)
-	case estate.PanelPort:
-		board, lead, err := g.garage.Panel(c.Outlet.Device)
-		if err != nil {
-			return err
-		}
-		p := presses[c.Do]
-		if c.Do == operation.Push {
-			p = press{c.Button, c.Hold}
-		}
-		return board.PressButton(ctx, lead, p.button, p.hold)
-	}
-	driver, err := g.garage.Outlets(c.Outlet.Device)
+	return carriers[c.Outlet.Kind()](ctx, g.garage, c)
+}
+
+func switchSource(ctx context.Context, g *garage.Garage, c operation.Send) error {
+	driver, err := g.Outlets(c.Outlet.Device)
 	if err != nil {
 		return err
 	}
@@ -69,10 +53,29 @@ func (g gearCommands) carryOut(ctx context.Context, c operation.Send) error {
 	return cycler.CycleOutlet(ctx, c.Outlet.Outlet(), c.Hold)
 }
 
+func switchOutput(ctx context.Context, g *garage.Garage, c operation.Send) error {
+	output, err := garage.Supply[gear.Output](g, c.Outlet.Device)
+	if err != nil {
+		return err
+	}
+	if c.Do == operation.GearCycle {
+		return output.CycleOutput(ctx, c.Hold)
+	}
+	return output.SwitchOutput(ctx, c.Do == operation.SwitchOn)
+}
+
 // chassisCommands are what the steps on a chassis send.
 var chassisCommands = map[operation.StepKind]gear.ChassisCommand{
 	operation.SwitchOff: gear.ChassisOff, operation.SwitchOn: gear.ChassisOn, operation.SoftOff: gear.ChassisSoft,
 	operation.Strike: gear.ChassisReset, operation.Interrupt: gear.ChassisNMI,
+}
+
+func commandChassis(ctx context.Context, g *garage.Garage, c operation.Send) error {
+	chassis, err := garage.Controller[gear.Chassis](g, c.Outlet.Device)
+	if err != nil {
+		return err
+	}
+	return chassis.CommandChassis(ctx, chassisCommands[c.Do])
 }
 
 // press is one button, and for how long.
@@ -86,4 +89,24 @@ type press struct {
 var presses = map[operation.StepKind]press{
 	operation.SwitchOn: {operation.PowerButton, operation.ShortPress}, operation.SwitchOff: {operation.PowerButton, operation.LongPress},
 	operation.SoftOff: {operation.PowerButton, operation.ShortPress}, operation.Strike: {operation.ResetButton, operation.ShortPress},
+}
+
+func pressButton(ctx context.Context, g *garage.Garage, c operation.Send) error {
+	board, lead, err := g.Panel(c.Outlet.Device)
+	if err != nil {
+		return err
+	}
+	p := presses[c.Do]
+	if c.Do == operation.Push {
+		p = press{c.Button, c.Hold}
+	}
+	return board.PressButton(ctx, lead, p.button, p.hold)
+}
+
+func tell(ctx context.Context, g *garage.Garage, c operation.Send) error {
+	line, err := g.CommandLine(c.Outlet.Endpoint())
+	if err != nil {
+		return err
+	}
+	return line.Tell(ctx, c.Text)
 }

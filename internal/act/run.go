@@ -181,7 +181,7 @@ func (r *run) run(ctx context.Context) {
 	watched := append(r.touched(), r.o.Bystanders...)
 	for _, end := range r.o.Claims() {
 		watched = append(watched, end.Device)
-		if d := r.a.Keeper.Estate().Device(end.Device); d != nil && end.Port == estate.PanelPort {
+		if d := r.a.Keeper.Estate().Device(end.Device); d != nil && end.Kind() == estate.Panel {
 			for _, lead := range d.Panel {
 				watched = append(watched, lead.Device)
 			}

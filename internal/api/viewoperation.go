@@ -131,9 +131,9 @@ func stepText(o *operation.Operation, s *operation.Step) string {
 	case operation.SwitchOff, operation.SwitchOn:
 		onOff := map[operation.StepKind]string{operation.SwitchOff: "off", operation.SwitchOn: "on"}[s.Kind]
 		switch {
-		case s.Outlet.Port == estate.PanelPort:
+		case s.Outlet.Kind() == estate.Panel:
 			return fmt.Sprintf("Press its power button, and see its light go %s", onOff)
-		case s.Outlet.Port == estate.ChassisPort:
+		case s.Outlet.Kind() == estate.Chassis:
 			return fmt.Sprintf("Switch %s %s, and read back that it is", s.Outlet.Place(), onOff)
 		case s.Kind == operation.SwitchOff:
 			return fmt.Sprintf("Switch %s off, and measure that nothing flows", at)
@@ -170,9 +170,9 @@ func stepText(o *operation.Operation, s *operation.Step) string {
 // asks says how the operating system is asked to shut down.
 func asks(o *operation.Operation, s *operation.Step) string {
 	switch {
-	case s.Outlet.CommandName() != "":
+	case s.Outlet.Kind() == estate.CommandLine:
 		return fmt.Sprintf("Tell it %q", o.Command)
-	case s.Outlet.Port == estate.PanelPort:
+	case s.Outlet.Kind() == estate.Panel:
 		return "Press its power button shortly, which asks the operating system to shut down"
 	}
 	return "Ask the operating system to shut down"

@@ -138,7 +138,7 @@ func (k *Keeper) endpoint(o watch.Observation, now time.Time) {
 	}
 	// That it answers is the reading of the endpoint itself.
 	answers := o.Result.OK || o.Result.Refused
-	k.publish(operation.Measured{At: o.Result.SentAt, Outlets: map[estate.End]operation.Reading{o.Endpoint.End(): {At: o.Result.SentAt, On: answers}}})
+	k.publish(operation.Measured{At: o.Result.SentAt, Outlets: map[estate.End]operation.Reading{o.Endpoint.OwnEnd(): {At: o.Result.SentAt, On: answers}}})
 	if len(o.Panel) > 0 {
 		k.panels(d, o)
 	}
@@ -179,7 +179,7 @@ func (k *Keeper) panels(board *estate.Device, o watch.Observation) {
 			for _, r := range o.Panel {
 				if lead == estate.OutletEnd(board.Key, r.Lead) {
 					k.evidence.Panel(d.Key, verdict.Light{At: m.At, On: r.Power, Disk: r.Disk})
-					m.Outlets[estate.End{Device: d.Key, Port: estate.PanelPort}] = operation.Reading{At: m.At, On: r.Power}
+					m.Outlets[estate.PanelEnd(d.Key)] = operation.Reading{At: m.At, On: r.Power}
 				}
 			}
 		}

@@ -65,7 +65,7 @@ func (w *World) Delay(k estate.Key, d time.Duration) error {
 
 // Weld makes the contact of an outlet stay closed, whatever its card is told.
 func (w *World) Weld(end estate.End) error {
-	if b := w.boxes[end.Device]; b != nil && b.ups != nil && end.Port == estate.OutputPort {
+	if b := w.boxes[end.Device]; b != nil && b.ups != nil && end.Kind() == estate.Output {
 		return w.on(end.Device, func(b *box) { b.ups.welded = true })
 	}
 	return w.onOutlet(end, func(o *outlet) { o.welded = true })

@@ -189,7 +189,7 @@ func (w *World) carries(c estate.PowerCable, site estate.Key) bool {
 	if end.Device == estate.Utility {
 		return !w.outage[site]
 	}
-	if u := w.boxes[end.Device].ups; u != nil && end.Port == "" {
+	if u := w.boxes[end.Device].ups; u != nil && end.Kind() == estate.Whole {
 		return u.output
 	}
 	return !w.boxes[end.Device].powered.IsZero() && w.outlets[end].closed()

@@ -99,9 +99,9 @@ func (c *checker) power(d *Device, i int, p PowerCable) {
 		c.add(path, "%s cannot feed itself", d.Key)
 	case src == nil:
 		c.add(path, "there is no device %q to be fed from: add it under devices, or correct the name", p.From.Device)
-	case p.From.Port == "" && src.Supply != nil:
+	case p.From.Kind() == Whole && src.Supply != nil:
 		return // a UPS feeds what hangs on it as a whole
-	case p.From.Port == "":
+	case p.From.Kind() == Whole:
 		c.add(path, "say which outlet of %s: %s/NUMBER", p.From.Device, p.From.Device)
 	default:
 		if _, ok := src.SourceAt(p.From.Port); !ok {

@@ -4,6 +4,7 @@
 //	estate.go  the things, and New, which refuses an estate that cannot be true
 //	check.go   what New refuses, and where it stands
 //	reach.go   the network graph: what a device is reached through
+//	end.go     what is at an end of a cable, or is switched
 //	source.go  what power can be taken from: outlets, PoE ports, a UPS
 //	power.go   the power graph: what a device is fed from, and what a cut takes down
 //
@@ -11,7 +12,6 @@
 package estate
 
 import (
-	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
@@ -24,29 +24,6 @@ type Key string
 
 // Utility stands for the mains, where every power line begins.
 const Utility Key = "utility"
-
-// End is one end of a cable: a device and, where it matters, the port or
-// outlet on it. It is written "skarvoe-pdu/3", or only "skarvoe-bridge".
-type End struct {
-	Device Key    `json:"device"`
-	Port   string `json:"port"`
-}
-
-// ParseEnd reads "device" or "device/port".
-func ParseEnd(s string) (End, error) {
-	device, port, slashed := strings.Cut(s, "/")
-	if !ValidKey(device) || slashed && port == "" {
-		return End{}, fmt.Errorf("%q is not DEVICE or DEVICE/PORT", s)
-	}
-	return End{Key(device), port}, nil
-}
-
-func (e End) String() string {
-	if e.Port == "" {
-		return string(e.Device)
-	}
-	return string(e.Device) + "/" + e.Port
-}
 
 // ValidKey says whether s may be the key of a device or a site.
 func ValidKey(s string) bool {
@@ -250,57 +227,6 @@ func (d *Device) Controller() (Endpoint, bool) {
 		return Endpoint{}, false
 	}
 	return d.Endpoints[i], true
-}
-
-// ChassisPort is the port of an end that means the chassis of a device as a
-// whole, switched through its controller.
-const ChassisPort = "chassis"
-
-// WakePort is the port of an end that means the network card of a device, which
-// wakes it when it hears a magic packet.
-const WakePort = "wake"
-
-// PanelPort is the port of an end that means the buttons and the lights on the
-// front of a device.
-const PanelPort = "panel"
-
-// commandMark stands in front of the name of an endpoint, in the port of an end
-// that means its command line.
-const commandMark = "command@"
-
-// CommandEnd names the command line at an endpoint.
-func (id EndpointID) CommandEnd() End { return End{id.Device, commandMark + id.Name} }
-
-// CommandName is the name of the endpoint whose command line an end means, or "".
-func (e End) CommandName() string { return e.behind(commandMark) }
-
-// OutputPort is the port of an end that means the output of a UPS as a whole: all
-// that hangs on it.
-const OutputPort = "output"
-
-// OutputEnd names the output of a UPS.
-func OutputEnd(ups Key) End { return End{ups, OutputPort} }
-
-// ChassisEnd names the chassis of a device.
-func ChassisEnd(k Key) End { return End{k, ChassisPort} }
-
-// endpointMark stands in front of the name of an endpoint, as a port.
-const endpointMark = "@"
-
-// End names an endpoint where what is switched is named: its own computer can be
-// started anew.
-func (id EndpointID) End() End { return End{id.Device, endpointMark + id.Name} }
-
-// EndpointName is the name of the endpoint that an end means, or "".
-func (e End) EndpointName() string { return e.behind(endpointMark) }
-
-// behind is what follows a mark at the beginning of a port, or "".
-func (e End) behind(mark string) string {
-	name, ok := strings.CutPrefix(e.Port, mark)
-	if !ok {
-		return ""
-	}
-	return name
 }
 
 // CommandLines are the endpoints on which a device can be told to do something,

@@ -11,7 +11,7 @@ func (e *Estate) FeedsOf(k Key) []End {
 	var ends []End
 	if d := e.device[k]; d != nil {
 		for _, c := range d.Power {
-			if c.From.Port != "" {
+			if c.From.Kind() != Whole {
 				ends = append(ends, c.From)
 			}
 		}
@@ -98,7 +98,7 @@ func (e *Estate) WithBanks(ends []End) []End {
 	out := slices.Clone(ends)
 	for _, end := range ends {
 		d := e.device[end.Device]
-		if d == nil || end.Port == "" {
+		if d == nil || end.Kind() == Whole {
 			continue
 		}
 		if b, ok := d.BankOf(end.Outlet()); ok && b.Whole && end.Port == portOf(Socket, end.Outlet()) {
@@ -127,7 +127,7 @@ func (d *Device) Gives() []End {
 func (e *Estate) Unfed(ends []End) []End {
 	out := e.WithBanks(ends)
 	for _, end := range ends {
-		if d := e.device[end.Device]; d != nil && end.Port == OutputPort {
+		if d := e.device[end.Device]; d != nil && end.Kind() == Output {
 			out = append(out, d.Gives()...)
 		}
 	}

@@ -1,10 +1,8 @@
 package estate
 
 import (
-	"fmt"
 	"slices"
 	"strconv"
-	"strings"
 )
 
 // SourceKind is what kind of thing on a device power can be taken from.
@@ -45,59 +43,6 @@ func portOf(k SourceKind, n int) string {
 		return strconv.Itoa(n)
 	}
 	return string(k) + "-" + strconv.Itoa(n)
-}
-
-// SourceEnd names a source of a device by its kind and number.
-func SourceEnd(d Key, k SourceKind, n int) End { return End{d, portOf(k, n)} }
-
-// OutletEnd names outlet n of a PDU.
-func OutletEnd(pdu Key, n int) End { return SourceEnd(pdu, Socket, n) }
-
-// Source returns the kind and the number of the source that an end names, or 0
-// when it names none.
-func (e End) Source() (SourceKind, int) {
-	kind, number, dashed := strings.Cut(e.Port, "-")
-	if !dashed {
-		kind, number = "", e.Port
-	}
-	n, err := strconv.Atoi(number)
-	if err != nil || n < 1 || !slices.Contains(SourceKinds, SourceKind(kind)) || dashed && kind == "" {
-		return Socket, 0
-	}
-	return SourceKind(kind), n
-}
-
-// Outlet returns the number of the source that an end names, or 0.
-func (e End) Outlet() int {
-	_, n := e.Source()
-	return n
-}
-
-// Place says in words where an end is: "outlet 3 of skarvoe-pdu", "PoE port 2
-// of skarvoe-switch", "the chassis of ostrel-store".
-func (e End) Place() string { return e.Words() + " of " + string(e.Device) }
-
-// portWords are the ports that are not numbered.
-var portWords = map[string]string{
-	ChassisPort: "the chassis", WakePort: "the network card", PanelPort: "the front panel", OutputPort: "the output", "": "the output",
-}
-
-// Words is Place without the device.
-func (e End) Words() string {
-	if w, ok := portWords[e.Port]; ok {
-		return w
-	}
-	if name := e.EndpointName(); name != "" {
-		return "the " + name
-	}
-	if e.CommandName() != "" {
-		return "the command line"
-	}
-	k, n := e.Source()
-	if n == 0 {
-		return "port " + e.Port
-	}
-	return fmt.Sprintf("%s %d", k.Words(), n)
 }
 
 // SourceAt returns the outlet at a port of the device.

@@ -202,11 +202,11 @@ func (p *Preview) gearLocks(w World, lock func(string, Lift, string, ...any)) {
 	seen := map[estate.Key]bool{}
 	for _, o := range p.Outlets {
 		pdu := w.gearOf(o.End)
-		if seen[pdu.Key] || o.End.Port == estate.WakePort {
+		if seen[pdu.Key] || handlings[o.End.Kind()].unheard {
 			continue
 		}
 		seen[pdu.Key] = true
-		ep, ok := p.endpointOf(o.End, w)
+		ep, ok := w.endpointOf(o.End)
 		if !ok {
 			lock(LockOutOfReach, LiftNever, "%s has no endpoint with a profile, so nothing here can switch it", pdu.Key)
 			continue

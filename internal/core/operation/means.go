@@ -366,25 +366,14 @@ func (w World) controllerAnswers(d *estate.Device) bool {
 }
 
 // endpointOf is the endpoint through which something is switched.
-func (p *Preview) endpointOf(end estate.End, w World) (estate.Endpoint, bool) {
-	d := w.Estate.Device(end.Device)
-	switch end.Port {
-	case estate.ChassisPort:
-		return d.Controller()
-	case estate.PanelPort:
-		_, ep, ok := w.board(d)
-		return ep, ok
-	}
-	if name := cmp.Or(end.EndpointName(), end.CommandName()); name != "" {
-		return d.Endpoint(name)
-	}
-	return d.OutletEndpoint()
+func (w World) endpointOf(end estate.End) (estate.Endpoint, bool) {
+	return handlings[end.Kind()].endpoint(w, w.Estate.Device(end.Device), end)
 }
 
 // gearOf is the device that does the switching.
 func (w World) gearOf(end estate.End) *estate.Device {
 	d := w.Estate.Device(end.Device)
-	if end.Port == estate.PanelPort {
+	if end.Kind() == estate.Panel {
 		if kvm, _, ok := w.board(d); ok {
 			return kvm
 		}

@@ -267,10 +267,6 @@ func (o *Operation) pressedOff() bool {
 	return o.Kind == Press && slices.ContainsFunc(o.Steps, func(s Step) bool { return o.asksToShutDown(&s) && s.After != nil && !s.After.On })
 }
 
-// toggles says whether what is switched at an end goes off by what switches it
-// on: a button must not be pressed unseen.
-func toggles(end estate.End) bool { return end.Port == estate.PanelPort }
-
 // Claims lists what no other operation may touch meanwhile: what is switched,
 // and the chassis of the devices that it touches.
 func (o *Operation) Claims() []estate.End {

@@ -156,11 +156,11 @@ func (o *Operation) stepWords(s *Step, zone *time.Location) string {
 		case o.anyFailed():
 			to = "on again with "
 		}
-		if s.Outlet.Port == estate.ChassisPort && o.Means != ByChassis {
+		if s.Outlet.Kind() == estate.Chassis && o.Means != ByChassis {
 			return join("chassis of "+string(s.Outlet.Device)+" on at "+clock(s.Ended), s.Note)
 		}
 		return join(fmt.Sprintf("%s%.1f W at %s", to, s.After.W, clock(s.Ended)), s.Note)
-	case s.Kind == SwitchOn && s.Outlet.Port == estate.ChassisPort && o.Means != ByChassis:
+	case s.Kind == SwitchOn && s.Outlet.Kind() == estate.Chassis && o.Means != ByChassis:
 		return join("chassis of "+string(s.Outlet.Device)+" on at "+clock(s.Ended), s.Note)
 	case s.Kind == SwitchOn:
 		return join("on at "+clock(s.Ended), s.Note)

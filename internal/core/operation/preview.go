@@ -186,7 +186,7 @@ func Look(in Intent, w World) (*Preview, error) {
 		return nil, err
 	}
 	for _, end := range outlets {
-		p.Outlets = append(p.Outlets, p.pointNow(end, w))
+		p.Outlets = append(p.Outlets, handlings[end.Kind()].now(end, w))
 	}
 	if p.Kind != On && p.Kind != Restart {
 		p.consequences(outlets, w)
@@ -209,17 +209,23 @@ func (p *Preview) cuts() bool {
 
 // ends settles what is switched, and what is told.
 func (p *Preview) ends(in Intent, d *estate.Device, w World) ([]estate.End, error) {
-	end := estate.End{Device: d.Key}
+	var end estate.End
 	switch p.Means {
 	case ByOutlet, ByPoE:
 		return outletsOf(in, d, w.Estate)
 	case ByEndpoint:
-		return []estate.End{estate.EndpointID{Device: d.Key, Name: p.Endpoint}.End()}, nil
+		return []estate.End{estate.EndpointID{Device: d.Key, Name: p.Endpoint}.OwnEnd()}, nil
 	case ByCommand:
 		ep := w.commandLine(d, p.Kind)
 		p.Command, end = ep.Commands[string(p.Kind)], estate.EndpointID{Device: d.Key, Name: ep.Name}.CommandEnd()
-	default:
-		end.Port = map[Means]string{ByChassis: estate.ChassisPort, ByWake: estate.WakePort, ByPanel: estate.PanelPort, ByOutput: estate.OutputPort}[p.Means]
+	case ByChassis:
+		end = estate.ChassisEnd(d.Key)
+	case ByWake:
+		end = estate.WakeEnd(d.Key)
+	case ByPanel:
+		end = estate.PanelEnd(d.Key)
+	case ByOutput:
+		end = estate.OutputEnd(d.Key)
 	}
 	if p.Force && p.Kind == Shutdown {
 		p.Hard = w.hard(end, d)
@@ -237,7 +243,7 @@ func (w World) hard(end estate.End, d *estate.Device) []estate.End {
 		return []estate.End{estate.ChassisEnd(d.Key)}
 	}
 	if _, _, ok := w.board(d); ok {
-		return []estate.End{{Device: d.Key, Port: estate.PanelPort}}
+		return []estate.End{estate.PanelEnd(d.Key)}
 	}
 	return w.Estate.FeedsOf(d.Key)
 }
@@ -317,18 +323,8 @@ func outletsOf(in Intent, d *estate.Device, e *estate.Estate) ([]estate.End, err
 	return in.Outlets, nil
 }
 
-func (p *Preview) pointNow(end estate.End, w World) OutletNow {
-	switch end.Port {
-	case estate.ChassisPort:
-		return chassisNow(end, w)
-	case estate.PanelPort:
-		return panelNow(end, w)
-	case estate.OutputPort:
-		return outputNow(end, w)
-	}
-	if p.Means == ByWake || p.Means == ByCommand || p.Means == ByEndpoint {
-		return OutletNow{End: end, Name: string(p.Means), Feeds: []estate.Key{end.Device}, Untold: true}
-	}
+// sourceNow is what is known of an outlet, or another source.
+func sourceNow(end estate.End, w World) OutletNow {
 	pdu := w.Estate.Device(end.Device)
 	o, _ := pdu.SourceAt(end.Port)
 	now := OutletNow{End: end, Name: o.Name, Unswitched: o.Unswitched, Feeds: w.Estate.Fed(end)}
@@ -374,7 +370,7 @@ func (p *Preview) consequences(outlets []estate.End, w World) {
 	traits := GearTraits{CyclesItself: true}
 	for _, end := range outlets {
 		pdu := w.gearOf(end)
-		ep, ok := p.endpointOf(end, w)
+		ep, ok := w.endpointOf(end)
 		gear := w.Gear(pdu.Key)
 		traits.CyclesItself = traits.CyclesItself && (p.Means == ByOutlet && gear.CyclesItself || p.Means == ByOutput && p.Hold <= gear.OutputCycles)
 		if !ok || p.OurPath != nil || p.Means == ByCommand {

@@ -242,7 +242,7 @@ func TestWake(t *testing.T) {
 	_, err = Look(Intent{Kind: On, Device: "router", Means: ByWake}, w)
 	require.ErrorContains(t, err, "how router is woken is not known")
 
-	o := &Operation{Kind: On, Means: ByWake, Device: "lamp", By: "admin", Outlets: []estate.End{{Device: "lamp", Port: estate.WakePort}}, AnswerWithin: time.Minute}
+	o := &Operation{Kind: On, Means: ByWake, Device: "lamp", By: "admin", Outlets: []estate.End{estate.WakeEnd("lamp")}, AnswerWithin: time.Minute}
 	o.Plan(true)
 	sends := func(cmds []Command) (n int) {
 		for _, c := range cmds {
@@ -275,7 +275,7 @@ func TestWhichCommandLine(t *testing.T) {
 		return p, fmt.Sprint(p.Lines)
 	}
 	p, said := look(Intent{})
-	require.Equal(t, "cli", p.Outlets[0].End.CommandName())
+	require.Equal(t, "cli", p.Outlets[0].End.Endpoint().Name)
 	require.Equal(t, "the command line of router", p.Outlets[0].End.Place())
 	require.Contains(t, said, `By its own command line, which is the gentlest: it is told "reload now"`)
 
@@ -283,7 +283,7 @@ func TestWhichCommandLine(t *testing.T) {
 		w.Evidence.Endpoint(estate.EndpointID{Device: "router", Name: "cli"}, verdict.Result{SentAt: t0.Add(time.Duration(i) * time.Second)})
 	}
 	p, said = look(Intent{})
-	require.Equal(t, "line", p.Outlets[0].End.CommandName())
+	require.Equal(t, "line", p.Outlets[0].End.Endpoint().Name)
 	require.Contains(t, said, `By its own command line, which`)
 	d.Serial = []estate.End{{Device: "other", Port: "4"}}
 	_, said = look(Intent{})

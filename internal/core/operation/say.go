@@ -22,10 +22,8 @@ func (p *Preview) say(w World) {
 		switch {
 		case o.Untold:
 			p.sayForce(add)
-		case o.End.Port == estate.PanelPort:
-			p.sayPanel(add, o, w)
-		case o.End.Port == estate.ChassisPort:
-			p.sayChassis(add, o, w)
+		case handlings[o.End.Kind()].say != nil:
+			handlings[o.End.Kind()].say(p, add, o, w)
 		case !o.Known:
 			add(LineUnknown, "%s has not been read yet, so its state is not known", capital(place(o.End)))
 		case !o.Fresh:
@@ -113,7 +111,7 @@ func (p *Preview) sayBanks(add adder, w World) {
 
 func (p *Preview) sayPathKept(add func(LineKind, string, ...any), w World) {
 	pdu := w.gearOf(p.Outlets[0].End)
-	ep, ok := p.endpointOf(p.Outlets[0].End, w)
+	ep, ok := w.endpointOf(p.Outlets[0].End)
 	if !ok || p.Means == ByCommand {
 		return
 	}
@@ -163,7 +161,7 @@ func (p *Preview) sayMeans(add adder, w World) {
 // the line itself does not answer is for an interlock to say.
 func (p *Preview) sayCommand(add adder, w World) {
 	d := w.Estate.Device(p.Device)
-	ep, _ := p.endpointOf(p.Outlets[0].End, w)
+	ep, _ := w.endpointOf(p.Outlets[0].End)
 	over := ""
 	if d.OverSerial(ep) {
 		over = ", over its serial line at " + string(d.Serial[0].Device)
@@ -272,7 +270,7 @@ func (p *Preview) sayChassis(add adder, o OutletNow, w World) {
 func (p *Preview) sayForce(add adder) {
 	switch {
 	case p.Kind != Shutdown:
-	case p.Force && len(p.Hard) > 0 && p.Hard[0].Port != estate.ChassisPort:
+	case p.Force && len(p.Hard) > 0 && p.Hard[0].Kind() != estate.Chassis:
 		add(LineNote, "If it has not shut down after %s, %s is switched off", short(p.Within), p.Hard[0].Place())
 	case p.Force:
 		add(LineNote, "If it has not shut down after %s, it is switched off", short(p.Within))

@@ -3,8 +3,6 @@ package operation
 import (
 	"fmt"
 	"time"
-
-	"plumbbob/internal/core/estate"
 )
 
 // A reading counts for a step only when it was asked for after the step's
@@ -98,7 +96,7 @@ func (o *Operation) notOpened(s *Step, at time.Time) []Command {
 		return o.end(s, StepDone, at, "it could not be read back, but "+string(o.Device)+" fell silent")
 	case s.State == Checking && s.After == nil:
 		note = "whether " + thing(s.Outlet) + " went off could not be read back"
-	case s.State == Checking && o.draws(*s.After) && s.Outlet.Port != estate.ChassisPort:
+	case s.State == Checking && o.draws(*s.After) && handlings[s.Outlet.Kind()].flows:
 		note = fmt.Sprintf("still drawing %.1f W: %s did not open", s.After.W, thing(s.Outlet))
 	case s.State == Checking:
 		note = thing(s.Outlet) + " is still reported on: it did not go off"

@@ -4,13 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"time"
-
-	"plumbbob/internal/core/estate"
 )
-
-// told says whether what is at an end is told to do something, and cannot be
-// read: what came of it shows by what the device does.
-func told(end estate.End) bool { return end.CommandName() != "" }
 
 // dozeWithin is how long an operating system may take to fall asleep.
 const dozeWithin = time.Minute

@@ -11,9 +11,9 @@ import (
 )
 
 var (
-	panel = estate.End{Device: "skarvoe-router", Port: estate.PanelPort}
+	panel = estate.PanelEnd("skarvoe-router")
 	line  = estate.EndpointID{Device: "skarvoe-router", Name: "cli"}.CommandEnd()
-	card  = estate.EndpointID{Device: "skarvoe-router", Name: "card"}.End()
+	card  = estate.EndpointID{Device: "skarvoe-router", Name: "card"}.OwnEnd()
 )
 
 // by is an operation of a kind on one end.

@@ -137,7 +137,7 @@ func (w World) raise(c estate.PowerCable, watts float64, more map[estate.End]flo
 	if d == nil {
 		return
 	}
-	if c.From.Port != "" {
+	if c.From.Kind() != estate.Whole {
 		more[estate.End{Device: c.From.Device}] += watts // the whole of it, beside the outlet
 	}
 	for _, up := range d.Power {

@@ -84,7 +84,7 @@ func (m *Moment) powerStrand(strand []estate.End) []Hop {
 		switch {
 		case end.Device == estate.Utility:
 			hops = append(hops, m.utility(strand[i+1].Device))
-		case !last && end.Port == "":
+		case !last && end.Kind() == estate.Whole:
 			hops = append(hops, m.supplyHop(m.e.Device(end.Device)))
 		case last && m.e.Device(end.Device).Supply != nil:
 			hops = append(hops, m.supplyHop(m.e.Device(end.Device)))

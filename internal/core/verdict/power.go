@@ -115,7 +115,7 @@ func (m *Moment) feed(d *estate.Device, c estate.PowerCable) power {
 	if pdu == nil {
 		return m.utilityFeed(d)
 	}
-	if c.From.Port == "" {
+	if c.From.Kind() == estate.Whole {
 		return m.supplyFeed(pdu)
 	}
 	if kind, _ := c.From.Source(); kind == estate.USB {
