@@ -28,6 +28,7 @@ var rules = map[string]rule{
 	"gear":            {[]string{"core/", "profile"}, "what gear can do, without any gear"},
 	"gear/":           {[]string{"core/", "gear", "profile", "secret", "wire/"}, "a driver knows its own protocol, and no other driver"},
 	"gear/garage":     {[]string{"core/", "gear", "gear/", "profile", "secret", "wire/wol"}, "the one place that knows every driver"},
+	"gear/geartest":   {[]string{"core/", "gear"}, "of tests"},
 	"profile":         {[]string{"../profiles"}, "data, and its format"},
 	"estatefile":      {[]string{"core/", "profile"}, "a file format"},
 	"calendar":        {nil, "a file format"},

@@ -56,14 +56,18 @@ const clockOff = 2 * time.Second
 
 // planController compares one setting with how the controller is set up.
 func (a *Actor) planController(ctx context.Context, d *estate.Device, s *ControllerSetting) (*plan, error) {
-	driver, err := garage.Controller[gear.Controller](a.Garage, d.Key)
+	driver, err := garage.Controller[gear.Driver](a.Garage, d.Key)
 	if err != nil {
 		return nil, err
 	}
 	ep, _ := d.Controller()
 	var was gear.Settings
 	if s.TestAlert == nil && s.Identify == nil {
-		if was, err = driver.ReadSettings(ctx); err != nil {
+		reader, err := garage.Controller[gear.Configured](a.Garage, d.Key)
+		if err != nil {
+			return nil, err
+		}
+		if was, err = reader.ReadSettings(ctx); err != nil {
 			return nil, err
 		}
 	}
@@ -72,7 +76,7 @@ func (a *Actor) planController(ctx context.Context, d *estate.Device, s *Control
 
 // controllerPlan is planController, once the controller has been read. ours is the
 // user as whom we log in.
-func controllerPlan(driver gear.Controller, was gear.Settings, s *ControllerSetting, ep estate.Endpoint, ours string) (*plan, error) {
+func controllerPlan(driver gear.Driver, was gear.Settings, s *ControllerSetting, ep estate.Endpoint, ours string) (*plan, error) {
 	var found []*plan
 	add := func(wanted bool, lay func(p *plan)) {
 		if wanted {
@@ -90,46 +94,57 @@ func controllerPlan(driver gear.Controller, was gear.Settings, s *ControllerSett
 		if was.Drift.Abs() > clockOff {
 			p.say("clock: set to ours, which it is %s off", was.Drift.Abs())
 		}
-		p.send = func(ctx context.Context) error { return driver.SetClock(ctx, time.Now()) }
+		sends(p, driver, func(ctx context.Context, to gear.ClockSetter) error { return to.SetClock(ctx, time.Now()) })
 	})
 	add(s.Alert != nil, func(p *plan) { planAlert(p, driver, was.Alerts, *s.Alert) })
 	add(s.TestAlert != nil, func(p *plan) {
 		p.blind = true
 		p.say("a test alert to destination %d", *s.TestAlert)
-		p.send = func(ctx context.Context) error { return driver.TestAlert(ctx, *s.TestAlert) }
+		sends(p, driver, func(ctx context.Context, to gear.AlertSetter) error { return to.TestAlert(ctx, *s.TestAlert) })
 	})
 	add(s.Watchdog != nil, func(p *plan) {
 		p.differ("watchdog", fmt.Sprintf("%s after %s", was.Watchdog.Action, was.Watchdog.Initial), fmt.Sprintf("%s after %s", s.Watchdog.Action, s.Watchdog.Initial))
 		if was.Watchdog.Running {
 			p.warn("it is running now, and is stopped by this: whoever resets it has to start it again")
 		}
-		p.send = func(ctx context.Context) error { return driver.SetWatchdog(ctx, *s.Watchdog) }
+		sends(p, driver, func(ctx context.Context, to gear.WatchdogSetter) error { return to.SetWatchdog(ctx, *s.Watchdog) })
 	})
 	add(s.Restore != nil, func(p *plan) {
 		p.differ("when power comes back", string(was.Restore), string(*s.Restore))
 		if *s.Restore == reading.StaysOff {
 			p.warn("with this, a cut of its outlets strands it until its chassis is switched on")
 		}
-		p.send = func(ctx context.Context) error { return driver.SetRestore(ctx, *s.Restore) }
+		sends(p, driver, func(ctx context.Context, to gear.RestoreSetter) error { return to.SetRestore(ctx, *s.Restore) })
 	})
 	add(s.Boot != nil, func(p *plan) { planBoot(p, driver, was.Boot, *s.Boot) })
 	add(s.LimitW != nil, func(p *plan) {
 		p.differ("power limit", watts(was.Limit), watts(*s.LimitW))
-		p.send = func(ctx context.Context) error { return driver.SetLimit(ctx, *s.LimitW) }
+		sends(p, driver, func(ctx context.Context, to gear.LimitSetter) error { return to.SetLimit(ctx, *s.LimitW) })
 	})
 	add(s.Name != nil, func(p *plan) {
 		p.differ("name", was.Name, *s.Name)
-		p.send = func(ctx context.Context) error { return driver.SetName(ctx, *s.Name) }
+		sends(p, driver, func(ctx context.Context, to gear.NameSetter) error { return to.SetName(ctx, *s.Name) })
 	})
 	add(s.Identify != nil, func(p *plan) {
 		p.blind = true
 		p.say("identify light: on for %d s", int(s.Identify.Seconds()))
-		p.send = func(ctx context.Context) error { return driver.Identify(ctx, *s.Identify) }
+		sends(p, driver, func(ctx context.Context, to gear.Lighter) error { return to.Light(ctx, *s.Identify) })
 	})
 	if len(found) != 1 {
 		return nil, &operation.UsageError{Text: fmt.Sprintf("ask for exactly one change: there are %d", len(found))}
 	}
+	if found[0].send == nil {
+		return nil, &gear.Error{Kind: gear.Unsupported, Outcome: operation.NotSent, Text: "its controller has no way to change that over " + string(ep.Protocol)}
+	}
 	return found[0], nil
+}
+
+// sends has a plan carried out by the part of a driver that can do it; without one
+// it stays without a way.
+func sends[T any](p *plan, driver gear.Driver, send func(context.Context, T) error) {
+	if to, ok := gear.As[T](driver); ok {
+		p.send = func(ctx context.Context) error { return send(ctx, to) }
+	}
 }
 
 func orNone(s string) string { return cmp.Or(s, "none") }
@@ -141,7 +156,7 @@ func watts(w int) string {
 	return fmt.Sprintf("%d W", w)
 }
 
-func planAlert(p *plan, driver gear.Controller, was gear.Alerts, s gear.AlertChange) {
+func planAlert(p *plan, driver gear.Driver, was gear.Alerts, s gear.AlertChange) {
 	from := ""
 	for _, x := range was.Destinations {
 		if x.Number == s.Number {
@@ -155,10 +170,10 @@ func planAlert(p *plan, driver gear.Controller, was gear.Alerts, s gear.AlertCha
 	if s.Community != "" && s.Community != was.Community {
 		p.say("alert community: %s → %s", orNone(was.Community), s.Community)
 	}
-	p.send = func(ctx context.Context) error { return driver.SetAlerts(ctx, s) }
+	sends(p, driver, func(ctx context.Context, to gear.AlertSetter) error { return to.SetAlerts(ctx, s) })
 }
 
-func planNetwork(p *plan, driver gear.Controller, was gear.Network, s NetworkSetting, ep estate.Endpoint) {
+func planNetwork(p *plan, driver gear.Driver, was gear.Network, s NetworkSetting, ep estate.Endpoint) {
 	want := gear.Network{Address: s.Address, Mask: s.Mask, Gateway: s.Gateway, Source: s.Source, VLAN: was.VLAN}
 	if s.VLAN != nil {
 		want.VLAN = *s.VLAN
@@ -182,7 +197,7 @@ func planNetwork(p *plan, driver gear.Controller, was gear.Network, s NetworkSet
 	} else if len(p.words) > 0 {
 		p.warn("a wrong mask or gateway cuts our own way to the controller, if we reach it through a router")
 	}
-	p.send = func(ctx context.Context) error { return driver.SetNetwork(ctx, want) }
+	sends(p, driver, func(ctx context.Context, to gear.NetworkSetter) error { return to.SetNetwork(ctx, want) })
 }
 
 func vlan(n int) string {
@@ -192,7 +207,7 @@ func vlan(n int) string {
 	return fmt.Sprint(n)
 }
 
-func planUser(p *plan, driver gear.Controller, was gear.Settings, s UserSetting, ep estate.Endpoint, ours string) {
+func planUser(p *plan, driver gear.Driver, was gear.Settings, s UserSetting, ep estate.Endpoint, ours string) {
 	var old gear.User
 	for _, u := range was.Users {
 		if u.ID == s.ID {
@@ -219,12 +234,12 @@ func planUser(p *plan, driver gear.Controller, was gear.Settings, s UserSetting,
 	if len(p.words) > 0 && old.Name != "" && old.Name == ours {
 		p.warn("we log in as this user ourselves: our own way in is cut unless secret %s follows", ep.Secret)
 	}
-	p.send = func(ctx context.Context) error {
-		return driver.SetUser(ctx, gear.UserChange{ID: s.ID, Name: s.Name, Privilege: s.Privilege, Password: s.Password, Enabled: s.Enabled})
-	}
+	sends(p, driver, func(ctx context.Context, to gear.UserSetter) error {
+		return to.SetUser(ctx, gear.UserChange{ID: s.ID, Name: s.Name, Privilege: s.Privilege, Password: s.Password, Enabled: s.Enabled})
+	})
 }
 
-func planBoot(p *plan, driver gear.Controller, was, want gear.Boot) {
+func planBoot(p *plan, driver gear.Driver, was, want gear.Boot) {
 	say := func(x gear.Boot) string {
 		words := x.Device
 		if x.Persistent {
@@ -238,5 +253,5 @@ func planBoot(p *plan, driver gear.Controller, was, want gear.Boot) {
 	if want.Persistent {
 		p.warn("this holds for every start, until it is changed")
 	}
-	p.send = func(ctx context.Context) error { return driver.SetBoot(ctx, want) }
+	sends(p, driver, func(ctx context.Context, to gear.BootSetter) error { return to.SetBoot(ctx, want) })
 }

@@ -16,9 +16,18 @@ import (
 
 // settable is a controller that notes what it is told.
 type settable struct {
-	gear.Controller
+	gear.NetworkSetter
+	gear.UserSetter
+	gear.AlertSetter
+	gear.WatchdogSetter
+	gear.RestoreSetter
+	gear.LimitSetter
+	gear.NameSetter
+	gear.Lighter
 	told []string
 }
+
+func (s *settable) Close() error { return nil }
 
 func (s *settable) SetClock(context.Context, time.Time) error {
 	s.told = append(s.told, "clock")
@@ -78,6 +87,15 @@ func TestChangesInWords(t *testing.T) {
 		var usage *operation.UsageError
 		require.ErrorAs(t, err, &usage)
 	}
+	// One that knows fewer settings is told so before anything is sent.
+	clock := struct {
+		gear.Driver
+		gear.ClockSetter
+	}{}
+	require.Equal(t, []gear.Part{gear.PartClock}, gear.Changeable(clock))
+	_, err := controllerPlan(clock, was, &ControllerSetting{LimitW: new(200)}, ep, "plumb")
+	require.Equal(t, gear.Unsupported, gear.KindOf(err))
+	require.Equal(t, operation.NotSent, gear.OutcomeOf(err))
 	text, err := json.Marshal(UserSetting{ID: 2, Password: new("never on record")})
 	require.NoError(t, err)
 	require.NotContains(t, string(text), "never")

@@ -33,7 +33,10 @@ func settingsView(g gear.Settings) contract.ControllerSettings {
 		Alerts:   contract.ControllerAlerts{Enabled: g.Alerts.Enabled, Community: g.Alerts.Community, Destinations: []contract.AlertDestination{}},
 		Watchdog: contract.ControllerWatchdog{Running: &g.Watchdog.Running, Action: g.Watchdog.Action, Use: &g.Watchdog.Use, Seconds: g.Watchdog.Initial.Seconds(), LeftSeconds: ptr(g.Watchdog.Left.Seconds())},
 		Restore:  string(g.Restore), Boot: contract.ControllerBoot{Device: g.Boot.Device, Persistent: &g.Boot.Persistent, Uefi: &g.Boot.UEFI},
-		LimitW: g.Limit, Name: g.Name, Sessions: g.Sessions[0], SessionSlots: g.Sessions[1], Suite: g.Suite,
+		LimitW: g.Limit, Name: g.Name, Sessions: g.Sessions[0], SessionSlots: g.Sessions[1], Suite: g.Suite, Changeable: []contract.SettingPart{},
+	}
+	for _, p := range g.Changeable {
+		out.Changeable = append(out.Changeable, contract.SettingPart(p))
 	}
 	for _, u := range g.Users {
 		out.Users = append(out.Users, contract.ControllerUser{ID: u.ID, Name: &u.Name, Privilege: &u.Privilege, Enabled: &u.Enabled, LogsIn: &u.LogsIn})

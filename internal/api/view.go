@@ -1,6 +1,7 @@
 package api
 
 import (
+	"slices"
 	"time"
 
 	"plumbbob/internal/api/contract"
@@ -10,6 +11,7 @@ import (
 	"plumbbob/internal/core/reading"
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/keep"
+	"plumbbob/internal/profile"
 )
 
 // glance is what a view is made from: all of one moment.
@@ -205,12 +207,41 @@ func (g glance) siteDraw(site estate.Key) *float64 {
 	return ptr(tenth(w))
 }
 
+// shows is what there is to be seen of a device, by what its endpoints give and what
+// they have said.
+func (g glance) shows(d *estate.Device) []contract.DevicePart {
+	_, controlled := d.Controller()
+	in := g.inside(d.Key)
+	card := &profile.Profile{}
+	if ep, ok := d.CardEndpoint(); ok {
+		if p, err := profile.Find(ep.Profile); err == nil {
+			card = p
+		}
+	}
+	out := []contract.DevicePart{}
+	for _, x := range []struct {
+		part contract.DevicePart
+		has  bool
+	}{
+		{contract.DevicePartController, controlled}, {contract.DevicePartEvents, controlled},
+		{contract.DevicePartSensors, controlled || in != nil && len(in.Sensors) > 0},
+		{contract.DevicePartSupply, d.Supply != nil},
+		{contract.DevicePartPorts, slices.Contains(card.Standard, profile.Interfaces)},
+		{contract.DevicePartCard, card.Clock != nil || card.Log != nil || card.Restart != nil},
+	} {
+		if x.has {
+			out = append(out, x.part)
+		}
+	}
+	return out
+}
+
 func (g glance) device(d *estate.Device) contract.Device {
 	lines := g.moment.LinesOf(d.Key)
 	out := contract.Device{
 		Summary: g.summary(d), Zone: g.e.Zone(d.Key).String(), Tags: append([]string{}, d.Tags...), Notes: d.Notes,
 		Power: strandViews(lines.Power), Reach: strandViews(lines.Reach), Behind: []string{},
-		Outlets: []contract.Outlet{}, Operations: []contract.Operation{}, Chassis: g.chassis(d), Weaknesses: []contract.Weakness{},
+		Outlets: []contract.Outlet{}, Operations: []contract.Operation{}, Chassis: g.chassis(d), Weaknesses: []contract.Weakness{}, Shows: g.shows(d),
 	}
 	if in := g.inside(d.Key); in != nil {
 		out.Weaknesses = weaknessViews(in.Weak)

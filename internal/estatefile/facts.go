@@ -44,15 +44,51 @@ func (p *parser) use(path []string, u *use) (out estate.Use) {
 	return out
 }
 
-// ofIPMI, ofLines and ofTelnet say which settings are there that belong to some
-// protocols only.
-func (e endpoint) ofIPMI() map[string]bool {
-	return map[string]bool{"cipher-suites": e.Suites != nil, "legacy": e.Legacy, "shared-port": e.Shared}
+// endpointSettings are those that only some protocols take.
+var endpointSettings = []struct {
+	key string
+	set func(endpoint) bool
+	of  []estate.Protocol
+}{
+	{"profile", func(e endpoint) bool { return e.Profile != "" }, []estate.Protocol{estate.SNMP, estate.HTTPAPI}},
+	{"pin", func(e endpoint) bool { return e.Pin != "" }, []estate.Protocol{estate.HTTPAPI, estate.SSH}},
+	{"cipher-suites", func(e endpoint) bool { return e.Suites != nil }, []estate.Protocol{estate.IPMI}},
+	{"legacy", func(e endpoint) bool { return e.Legacy }, []estate.Protocol{estate.IPMI}},
+	{"shared-port", func(e endpoint) bool { return e.Shared }, []estate.Protocol{estate.IPMI}},
+	{"commands", func(e endpoint) bool { return e.Commands != nil }, []estate.Protocol{estate.SSH, estate.Telnet}},
+	{"prompt", func(e endpoint) bool { return e.Prompt != "" }, []estate.Protocol{estate.Telnet}},
 }
 
-func (e endpoint) ofLines() map[string]bool { return map[string]bool{"commands": e.Commands != nil} }
+// takes says whether a protocol takes a setting.
+func takes(key string, protocol estate.Protocol) bool {
+	for _, s := range endpointSettings {
+		if s.key == key {
+			return slices.Contains(s.of, protocol)
+		}
+	}
+	return true
+}
 
-func (e endpoint) ofTelnet() map[string]bool { return map[string]bool{"prompt": e.Prompt != ""} }
+// only complains about settings that are for other protocols.
+func (p *parser) only(path []string, name string, protocol estate.Protocol, e endpoint) {
+	for _, s := range endpointSettings {
+		if s.set(e) && !slices.Contains(s.of, protocol) {
+			p.fault(append(path, s.key), "%s %s: is for protocol %s only: take it out", name, s.key, anyOf(s.of))
+		}
+	}
+}
+
+// anyOf lists protocols: "snmp, http or ssh".
+func anyOf(list []estate.Protocol) string {
+	words := make([]string, len(list))
+	for i, p := range list {
+		words[i] = string(p)
+	}
+	if last := len(words) - 1; last > 0 {
+		return strings.Join(words[:last], ", ") + " or " + words[last]
+	}
+	return words[0]
+}
 
 const maxPrompt = 200
 

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"net"
 	"net/netip"
 	"net/url"
@@ -383,39 +382,18 @@ func (p *parser) endpoint(path []string, name string, e endpoint) estate.Endpoin
 		Every: p.every(path, e.Every), Timeout: orElse(e.Timeout, DefaultPollTimeout),
 		Network: p.network(append(path, "network"), e.Network), Sensors: orElse(e.Sensors, DefaultSensors),
 	}
-	switch out.Protocol {
-	case estate.SNMP, estate.HTTPAPI:
-		p.profile(path, name, &out, e)
-		p.only(path, name, "ipmi", e.ofIPMI())
-		p.only(path, name, "ssh or telnet", e.ofLines())
-	case estate.IPMI:
-		out.Suites, out.Legacy, out.Shared = p.suites(path, name, e.Suites), e.Legacy, e.Shared
-		p.only(path, name, "snmp", map[string]bool{"profile": e.Profile != "", "pin": e.Pin != ""})
-		p.only(path, name, "ssh or telnet", e.ofLines())
-	case estate.Telnet:
-		out.Commands, out.Prompt = p.commands(path, name, e.Commands), p.prompt(path, name, e.Prompt)
-		p.only(path, name, "snmp", map[string]bool{"profile": e.Profile != "", "pin": e.Pin != ""})
-		p.only(path, name, "ipmi", e.ofIPMI())
-	case estate.SSH:
-		out.Commands, out.Pin = p.commands(path, name, e.Commands), p.pin(path, name, e.Pin)
-		p.only(path, name, "snmp", map[string]bool{"profile": e.Profile != ""})
-		p.only(path, name, "ipmi", e.ofIPMI())
-	default:
-		p.fault(append(path, "protocol"), "%s protocol: %q is not known: it can be snmp, http, ipmi, ssh or telnet", name, e.Protocol)
+	if !slices.Contains(estate.Protocols, out.Protocol) {
+		p.fault(append(path, "protocol"), "%s protocol: %q is not known: it can be %s", name, e.Protocol, anyOf(estate.Protocols))
+		return out
 	}
-	if out.Protocol != estate.Telnet {
-		p.only(path, name, "telnet", e.ofTelnet())
+	p.only(path, name, out.Protocol, e)
+	if takes("profile", out.Protocol) {
+		p.profile(path, name, out, e)
 	}
+	out.Pin, out.Prompt = p.pin(path, name, e.Pin), p.prompt(path, name, e.Prompt)
+	out.Suites, out.Legacy, out.Shared = p.suites(path, name, e.Suites), e.Legacy, e.Shared
+	out.Commands = p.commands(path, name, e.Commands)
 	return out
-}
-
-// only complains about settings that are for another protocol.
-func (p *parser) only(path []string, name, protocol string, set map[string]bool) {
-	for _, key := range slices.Sorted(maps.Keys(set)) {
-		if set[key] {
-			p.fault(append(path, key), "%s %s: is for protocol %s only: take it out", name, key, protocol)
-		}
-	}
 }
 
 // suites are those that may be allowed; 17 and 3 always are, and 0 never.

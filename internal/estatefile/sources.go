@@ -87,13 +87,12 @@ func (p *parser) wake(path []string, w wake) *estate.Wake {
 
 // profile settles which profile an endpoint follows, and that it is one for
 // the protocol of the endpoint.
-func (p *parser) profile(path []string, name string, out *estate.Endpoint, e endpoint) {
+func (p *parser) profile(path []string, name string, out estate.Endpoint, e endpoint) {
 	pr, err := profile.Find(e.Profile)
 	switch {
 	case err != nil:
 		p.fault(append(path, "profile"), "%s profile: %q is not known: there is %s", name, e.Profile, strings.Join(profile.Names(), ", "))
-	case pr.Protocol != e.Protocol:
+	case pr.Protocol != string(out.Protocol):
 		p.fault(append(path, "profile"), "%s profile: %s is for protocol %s, and this endpoint speaks %s", name, e.Profile, pr.Protocol, e.Protocol)
 	}
-	out.Pin = p.pin(path, name, e.Pin)
 }

@@ -1,6 +1,9 @@
 // Package gear says what management gear can do, as small interfaces. A driver
 // (a sub-package) implements those that its gear really has, and a caller asks
-// with a type assertion: c, ok := d.(gear.OutletCycler).
+// for one with As: c, ok := gear.As[gear.OutletCycler](d).
+//
+//	gear.go      what can be read and switched, and how it fails
+//	settings.go  how gear is set up
 package gear
 
 import (
@@ -24,24 +27,6 @@ type Outlets interface {
 	ReadOutlets(ctx context.Context) (OutletReadings, error)
 	SwitchOutlet(ctx context.Context, number int, on bool) error
 }
-
-// OutletSettings is gear whose outlets can be named, and told what to do when
-// power returns. What is written is read back before it counts as done.
-type OutletSettings interface {
-	NameOutlet(ctx context.Context, number int, name string) error
-	SetAfterLoss(ctx context.Context, number int, what AfterLoss) error
-	SetDelays(ctx context.Context, number int, on, off *time.Duration) error
-}
-
-// AfterLoss is what an outlet does when power comes back to its PDU.
-type AfterLoss string
-
-// The ways.
-const (
-	LossOff      AfterLoss = "off"
-	LossOn       AfterLoss = "on"
-	LossAsBefore AfterLoss = "as before"
-)
 
 // Driver is gear of any kind. What it can do shows by what it implements, or,
 // where that depends on its profile, by what its parts implement: ask with As.
@@ -249,10 +234,10 @@ type Clock interface {
 	ReadClock(ctx context.Context) (time.Time, error)
 }
 
-// Restarter is gear whose card can be started anew, while what it switches
-// stays as it is.
+// Restarter is gear whose own computer can be started anew, while what it switches
+// stays as it is. Cold is from the very beginning, where there is a difference.
 type Restarter interface {
-	RestartCard(ctx context.Context) error
+	Restart(ctx context.Context, cold bool) error
 }
 
 // Panel is a board with leads to the buttons and lights on the fronts of devices.
@@ -303,107 +288,4 @@ type Identity struct{ Description, ObjectID, Name string }
 // Inspected is gear whose settings can be looked at for weaknesses.
 type Inspected interface {
 	Weaknesses(ctx context.Context) ([]reading.Weakness, error)
-}
-
-// Controller is a management controller whose own settings can be read and
-// written. What is written is read back before it counts as done.
-type Controller interface {
-	ReadSettings(ctx context.Context) (Settings, error)
-	SetNetwork(ctx context.Context, n Network) error
-	SetUser(ctx context.Context, u UserChange) error
-	SetClock(ctx context.Context, at time.Time) error
-	SetAlerts(ctx context.Context, a AlertChange) error
-	TestAlert(ctx context.Context, destination int) error
-	SetWatchdog(ctx context.Context, w WatchdogChange) error
-	SetRestore(ctx context.Context, r reading.Restore) error
-	SetBoot(ctx context.Context, b Boot) error
-	SetLimit(ctx context.Context, watts int) error // 0 for none
-	SetName(ctx context.Context, name string) error
-	Identify(ctx context.Context, d time.Duration) error
-	Restart(ctx context.Context, cold bool) error
-}
-
-// Settings is how a controller is set up.
-type Settings struct {
-	Network  Network
-	Users    []User
-	Slots    int           // for users
-	Clock    time.Time     // as the controller has it
-	Drift    time.Duration // how far it is ahead of ours
-	Alerts   Alerts
-	Watchdog Watchdog
-	Restore  reading.Restore
-	Boot     Boot
-	Limit    int // W; 0 for none
-	Name     string
-	Sessions [2]int // taken, of
-	Suite    string // how we are connected
-}
-
-// Network is where a controller is to be found.
-type Network struct {
-	Address, Mask, Gateway string
-	Source                 string // "static", "dhcp"
-	MAC                    string
-	VLAN                   int // 0 for none
-}
-
-// User is one account on a controller.
-type User struct {
-	ID        int
-	Name      string
-	Privilege string
-	Enabled   bool
-	LogsIn    bool // over the network
-}
-
-// UserChange is what is to be different about a user; nil leaves it alone.
-type UserChange struct {
-	ID        int
-	Name      *string
-	Privilege *string
-	Password  *string
-	Enabled   *bool
-}
-
-// Alerts is whether and where a controller sends traps.
-type Alerts struct {
-	Enabled      bool
-	Community    string
-	Destinations []AlertDestination
-}
-
-// AlertDestination is one receiver of traps.
-type AlertDestination struct {
-	Number  int
-	Address string // empty for none
-}
-
-// AlertChange sets one destination.
-type AlertChange struct {
-	Number    int    `json:"number"`
-	Address   string `json:"address"`
-	Community string `json:"community,omitempty"` // empty leaves it alone
-}
-
-// Watchdog is the watchdog timer of the host.
-type Watchdog struct {
-	Running bool
-	Action  string
-	Use     string
-	Initial time.Duration
-	Left    time.Duration
-}
-
-// WatchdogChange sets the timer, stopped.
-type WatchdogChange struct {
-	Action  string        `json:"action"`
-	Initial time.Duration `json:"initial"`
-}
-
-// Boot is what the next start does.
-type Boot struct {
-	Device     string `json:"device"` // "normal", "network", "disk", "cd", "setup", …
-	Persistent bool   `json:"persistent"`
-	UEFI       bool   `json:"uefi"`
 }

@@ -28,7 +28,7 @@ func strip(t *testing.T) *estate.Estate {
 	pdu := estate.Device{
 		Key: "pdu", Site: "s", Role: "pdu", Power: []estate.PowerCable{{From: estate.End{Device: estate.Utility}}},
 		Outlets:   []estate.Outlet{{Number: 1}, {Number: 2}},
-		Endpoints: []estate.Endpoint{{Name: "card", Profile: "p", Every: time.Minute, Timeout: time.Second, Network: here}},
+		Endpoints: []estate.Endpoint{{Name: "card", Protocol: estate.SNMP, Profile: "p", Every: time.Minute, Timeout: time.Second, Network: here}},
 	}
 	e, problems := estate.New("t", "here", []estate.Site{{Key: "s", Zone: time.UTC}}, []estate.Device{
 		{Key: "here", Site: "s", Role: "server"}, pdu,

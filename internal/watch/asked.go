@@ -18,7 +18,11 @@ const askedWithin = 40 * time.Second
 
 // Settings reads how a management controller is set up.
 func (w *Watcher) Settings(ctx context.Context, k estate.Key) (gear.Settings, error) {
-	c, err := garage.Controller[gear.Controller](w.from.Garage, k)
+	d, err := garage.Controller[gear.Driver](w.from.Garage, k)
+	if err != nil {
+		return gear.Settings{}, err
+	}
+	c, err := garage.Controller[gear.Configured](w.from.Garage, k)
 	if err != nil {
 		return gear.Settings{}, err
 	}
@@ -29,6 +33,7 @@ func (w *Watcher) Settings(ctx context.Context, k estate.Key) (gear.Settings, er
 		s, err = c.ReadSettings(ctx)
 		return err
 	})
+	s.Changeable = gear.Changeable(d)
 	return s, err
 }
 

@@ -18,6 +18,36 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for DevicePart.
+const (
+	DevicePartCard       DevicePart = "card"
+	DevicePartController DevicePart = "controller"
+	DevicePartEvents     DevicePart = "events"
+	DevicePartPorts      DevicePart = "ports"
+	DevicePartSensors    DevicePart = "sensors"
+	DevicePartSupply     DevicePart = "supply"
+)
+
+// Valid indicates whether the value is a known member of the DevicePart enum.
+func (e DevicePart) Valid() bool {
+	switch e {
+	case DevicePartCard:
+		return true
+	case DevicePartController:
+		return true
+	case DevicePartEvents:
+		return true
+	case DevicePartPorts:
+		return true
+	case DevicePartSensors:
+		return true
+	case DevicePartSupply:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GroupState.
 const (
 	GroupStateCancelled GroupState = "cancelled"
@@ -618,6 +648,48 @@ func (e SecretValueKind) Valid() bool {
 	}
 }
 
+// Defines values for SettingPart.
+const (
+	SettingPartAlerts   SettingPart = "alerts"
+	SettingPartBoot     SettingPart = "boot"
+	SettingPartClock    SettingPart = "clock"
+	SettingPartLight    SettingPart = "light"
+	SettingPartLimit    SettingPart = "limit"
+	SettingPartName     SettingPart = "name"
+	SettingPartNetwork  SettingPart = "network"
+	SettingPartRestore  SettingPart = "restore"
+	SettingPartUsers    SettingPart = "users"
+	SettingPartWatchdog SettingPart = "watchdog"
+)
+
+// Valid indicates whether the value is a known member of the SettingPart enum.
+func (e SettingPart) Valid() bool {
+	switch e {
+	case SettingPartAlerts:
+		return true
+	case SettingPartBoot:
+		return true
+	case SettingPartClock:
+		return true
+	case SettingPartLight:
+		return true
+	case SettingPartLimit:
+		return true
+	case SettingPartName:
+		return true
+	case SettingPartNetwork:
+		return true
+	case SettingPartRestore:
+		return true
+	case SettingPartUsers:
+		return true
+	case SettingPartWatchdog:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SitePowerUtility.
 const (
 	Gone  SitePowerUtility = "gone"
@@ -995,10 +1067,13 @@ type ControllerNetwork struct {
 
 // ControllerSettings defines model for ControllerSettings.
 type ControllerSettings struct {
-	Alerts       ControllerAlerts `json:"alerts"`
-	Boot         ControllerBoot   `json:"boot"`
-	Clock        *time.Time       `json:"clock,omitempty"`
-	DriftSeconds float64          `json:"driftSeconds"`
+	Alerts ControllerAlerts `json:"alerts"`
+	Boot   ControllerBoot   `json:"boot"`
+
+	// Changeable what of this can be changed over the protocol that it speaks
+	Changeable   []SettingPart `json:"changeable"`
+	Clock        *time.Time    `json:"clock,omitempty"`
+	DriftSeconds float64       `json:"driftSeconds"`
 
 	// LimitW 0 for none
 	LimitW       int                `json:"limitW"`
@@ -1046,17 +1121,23 @@ type Device struct {
 	Behind []string `json:"behind"`
 
 	// Chassis what a device's controller says of it
-	Chassis    *Chassis      `json:"chassis,omitempty"`
-	Notes      string        `json:"notes"`
-	Operations []Operation   `json:"operations"`
-	Outlets    []Outlet      `json:"outlets"`
-	Power      []Strand      `json:"power"`
-	Reach      []Strand      `json:"reach"`
+	Chassis    *Chassis    `json:"chassis,omitempty"`
+	Notes      string      `json:"notes"`
+	Operations []Operation `json:"operations"`
+	Outlets    []Outlet    `json:"outlets"`
+	Power      []Strand    `json:"power"`
+	Reach      []Strand    `json:"reach"`
+
+	// Shows what there is to be seen of it beside this, by what its endpoints give
+	Shows      []DevicePart  `json:"shows"`
 	Summary    DeviceSummary `json:"summary"`
 	Tags       []string      `json:"tags"`
 	Weaknesses []Weakness    `json:"weaknesses"`
 	Zone       string        `json:"zone"`
 }
+
+// DevicePart defines model for DevicePart.
+type DevicePart string
 
 // DeviceSummary defines model for DeviceSummary.
 type DeviceSummary struct {
@@ -2024,6 +2105,9 @@ type Session struct {
 	Expires time.Time `json:"expires"`
 	Role    string    `json:"role"`
 }
+
+// SettingPart defines model for SettingPart.
+type SettingPart string
 
 // Sheet defines model for Sheet.
 type Sheet struct {

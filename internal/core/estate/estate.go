@@ -1,12 +1,13 @@
 // Package estate is the model of everything that is looked after: sites,
 // devices, their management endpoints, and the cables between them.
 //
-//	estate.go  the things, and New, which refuses an estate that cannot be true
-//	check.go   what New refuses, and where it stands
-//	reach.go   the network graph: what a device is reached through
-//	end.go     what is at an end of a cable, or is switched
-//	source.go  what power can be taken from: outlets, PoE ports, a UPS
-//	power.go   the power graph: what a device is fed from, and what a cut takes down
+//	estate.go    the things, and New, which refuses an estate that cannot be true
+//	check.go     what New refuses, and where it stands
+//	protocol.go  what endpoints give
+//	reach.go     the network graph: what a device is reached through
+//	end.go       what is at an end of a cable, or is switched
+//	source.go    what power can be taken from: outlets, PoE ports, a UPS
+//	power.go     the power graph: what a device is fed from, and what a cut takes down
 //
 // An Estate does not change once it is made: a new import makes a new one.
 package estate
@@ -125,18 +126,6 @@ type Endpoint struct {
 	Shared bool  // it shares the host's network port
 }
 
-// Protocol is what is spoken to an endpoint.
-type Protocol string
-
-// The protocols.
-const (
-	SNMP    Protocol = "snmp"
-	HTTPAPI Protocol = "http"
-	IPMI    Protocol = "ipmi"
-	SSH     Protocol = "ssh"    // a command line
-	Telnet  Protocol = "telnet" // a command line, too: the device's own, or its serial port behind a console server
-)
-
 // ProbeKind says what a probe asks.
 type ProbeKind string
 
@@ -200,44 +189,6 @@ func (d *Device) Endpoint(name string) (Endpoint, bool) {
 	}
 	return d.Endpoints[i], true
 }
-
-// OutletEndpoint returns the endpoint through which what the device gives
-// power through is read and switched: its first with a profile.
-func (d *Device) OutletEndpoint() (Endpoint, bool) {
-	if len(d.Outlets) == 0 && d.Supply == nil {
-		return Endpoint{}, false
-	}
-	return d.CardEndpoint()
-}
-
-// CardEndpoint returns the endpoint of the card, or the board, of a device: its
-// first with a profile.
-func (d *Device) CardEndpoint() (Endpoint, bool) {
-	i := slices.IndexFunc(d.Endpoints, func(e Endpoint) bool { return e.Profile != "" })
-	if i < 0 {
-		return Endpoint{}, false
-	}
-	return d.Endpoints[i], true
-}
-
-// Controller returns the endpoint of the device's management controller.
-func (d *Device) Controller() (Endpoint, bool) {
-	i := slices.IndexFunc(d.Endpoints, func(e Endpoint) bool { return e.Protocol == IPMI })
-	if i < 0 {
-		return Endpoint{}, false
-	}
-	return d.Endpoints[i], true
-}
-
-// CommandLines are the endpoints on which a device can be told to do something,
-// the first that the estate states first.
-func (d *Device) CommandLines(kind string) []Endpoint {
-	return slices.DeleteFunc(slices.Clone(d.Endpoints), func(ep Endpoint) bool { return ep.Commands[kind] == "" })
-}
-
-// OverSerial says whether an endpoint leads to the serial port of the device. Then
-// it is a console server that answers there, and not the device.
-func (d *Device) OverSerial(ep Endpoint) bool { return ep.Protocol == Telnet && len(d.Serial) > 0 }
 
 // Estate is all of it, indexed, and known to be free of contradictions.
 type Estate struct {

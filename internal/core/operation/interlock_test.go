@@ -39,7 +39,7 @@ func TestEveryInterlock(t *testing.T) {
 					d.Power = []estate.PowerCable{{From: estate.End{Device: "ups"}}}
 				}
 				if d.Key == "lamp" { // it becomes one
-					d.Key, d.Supply, d.Endpoints = "ups", &estate.Supply{RatingW: 900}, []estate.Endpoint{{Name: "card", Profile: "p", Every: 5 * time.Second, Timeout: time.Second}}
+					d.Key, d.Supply, d.Endpoints = "ups", &estate.Supply{RatingW: 900}, []estate.Endpoint{{Name: "card", Protocol: estate.SNMP, Profile: "p", Every: 5 * time.Second, Timeout: time.Second}}
 				}
 			})
 			w.Evidence.TakeSupply("ups", reading.Supply{Source: reading.SourceBattery, Battery: reading.Battery{Charge: &charge, Minutes: &minutes}}, w.Now)

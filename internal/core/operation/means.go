@@ -301,7 +301,7 @@ func (p *Preview) chosen(in Intent, d *estate.Device, w World) error {
 func (p *Preview) chooseEndpoint(in Intent, d *estate.Device, w World) error {
 	var can []string
 	for _, ep := range d.Endpoints {
-		if ep.Protocol == estate.IPMI || ep.Profile != "" && w.Gear(d.Key).RestartsItself {
+		if ep.Gives(estate.GivesHost) || ep.Gives(estate.GivesGear) && w.Gear(d.Key).RestartsItself {
 			can = append(can, ep.Name)
 		}
 	}

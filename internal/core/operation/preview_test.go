@@ -24,7 +24,7 @@ func cupboard(t *testing.T) *estate.Estate {
 	}
 	pdu := func(k estate.Key, via estate.Key) estate.Device {
 		d := estate.Device{Key: k, Site: "pier", Role: "pdu", Power: []estate.PowerCable{{From: estate.End{Device: estate.Utility}}}}
-		d.Endpoints = []estate.Endpoint{{Name: "card", Profile: "p", Every: 5 * time.Second, Timeout: time.Second, Network: []estate.NetworkCable{{Via: estate.End{Device: via}}}}}
+		d.Endpoints = []estate.Endpoint{{Name: "card", Protocol: estate.SNMP, Profile: "p", Every: 5 * time.Second, Timeout: time.Second, Network: []estate.NetworkCable{{Via: estate.End{Device: via}}}}}
 		for n := 1; n <= 8; n++ {
 			d.Outlets = append(d.Outlets, estate.Outlet{Number: n, Unswitched: n == 8})
 		}

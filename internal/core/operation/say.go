@@ -207,7 +207,7 @@ func (p *Preview) sayRestart(add adder, w World) {
 	d := w.Estate.Device(p.Device)
 	ep, _ := d.Endpoint(p.Endpoint)
 	what := "What it switches stays as it is"
-	if ep.Protocol == estate.IPMI {
+	if ep.Gives(estate.GivesHost) {
 		what = "Its host goes on running"
 	}
 	how := ""

@@ -8,18 +8,12 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
-	"slices"
-	"strings"
 	"sync"
 	"time"
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/gear"
-	"plumbbob/internal/gear/httpgear"
-	"plumbbob/internal/gear/ipmigear"
-	"plumbbob/internal/gear/linegear"
-	"plumbbob/internal/gear/snmpgear"
 	"plumbbob/internal/gear/sshgear"
 	"plumbbob/internal/profile"
 	"plumbbob/internal/secret"
@@ -105,52 +99,12 @@ func (g *Garage) Open(id estate.EndpointID) (gear.Driver, error) {
 		}
 		g.drop(id)
 	}
-	driver, err := open(id, ep, v, g.Pins)
+	driver, err := open(opening{id: id, ep: ep, secret: v, pins: g.Pins})
 	if err != nil {
 		return nil, err
 	}
 	g.parked[id] = &slot{ep, v, driver}
 	return driver, nil
-}
-
-// open makes the driver for the protocol of an endpoint.
-func open(id estate.EndpointID, ep estate.Endpoint, v secret.Value, pins sshgear.Pins) (gear.Driver, error) {
-	if kinds := kindsFor[ep.Protocol]; !slices.Contains(kinds, v.Kind) {
-		return nil, notSent(gear.BadSecret, "secret %s is of kind %s, and %s needs %s", ep.Secret, v.Kind, id, strings.Join(kinds, " or "))
-	}
-	switch ep.Protocol {
-	case estate.SSH:
-		return sshgear.Open(sshgear.Options{Name: string(id.Device), Addresses: ep.Addresses, Secret: v, Pin: ep.Pin, Timeout: ep.Timeout, Pins: pins})
-	case estate.Telnet:
-		return linegear.Open(linegear.Options{Name: string(id.Device), Addresses: ep.Addresses, Secret: v, Prompt: ep.Prompt, Timeout: ep.Timeout})
-	case estate.IPMI:
-		return ipmigear.Open(ipmigear.Options{Name: string(id.Device), Addresses: ep.Addresses, Secret: v, Suites: ep.Suites, Legacy: ep.Legacy, Shared: ep.Shared})
-	}
-	p, err := profile.Find(ep.Profile)
-	if err != nil {
-		return nil, notSent(gear.Unsupported, "%s: %s", id, err)
-	}
-	return openWith(id, ep, v, p)
-}
-
-// openWith makes the driver of gear that follows a profile.
-func openWith(id estate.EndpointID, ep estate.Endpoint, v secret.Value, p *profile.Profile) (gear.Driver, error) {
-	if kinds := kindsFor[ep.Protocol]; !slices.Contains(kinds, v.Kind) {
-		return nil, notSent(gear.BadSecret, "secret %s is of kind %s, and %s needs %s", ep.Secret, v.Kind, id, strings.Join(kinds, " or "))
-	}
-	if ep.Protocol == estate.HTTPAPI {
-		return httpgear.Open(httpgear.Options{Name: string(id.Device), Addresses: ep.Addresses, Profile: p, Secret: v, Pin: ep.Pin, Timeout: ep.Timeout})
-	}
-	return snmpgear.Open(snmpgear.Options{Name: string(id.Device), Addresses: ep.Addresses, Profile: p, Secret: v, Timeout: ep.Timeout})
-}
-
-// kindsFor says which kinds of secret a protocol takes.
-var kindsFor = map[estate.Protocol][]string{
-	estate.SNMP:    {secret.SNMPv3, secret.SNMPv2c, secret.SNMPv1},
-	estate.HTTPAPI: {secret.Login, secret.Token},
-	estate.IPMI:    {secret.IPMI},
-	estate.SSH:     {secret.SSHKey, secret.Login},
-	estate.Telnet:  {secret.Login},
 }
 
 // Outlets returns the driver that switches the outlets of a PDU.
@@ -199,7 +153,7 @@ func (g *Garage) CommandLine(id estate.EndpointID) (gear.CommandLine, error) {
 func (g *Garage) LastLines(d *estate.Device, n int) map[string][]string {
 	out := map[string][]string{}
 	for _, ep := range d.Endpoints {
-		if ep.Protocol != estate.Telnet {
+		if !ep.Gives(estate.GivesLine) {
 			continue
 		}
 		if driver, err := g.Open(estate.EndpointID{Device: d.Key, Name: ep.Name}); err == nil {
@@ -237,11 +191,8 @@ func (g *Garage) Restart(ctx context.Context, id estate.EndpointID, cold bool) e
 	if err != nil {
 		return err
 	}
-	if c, ok := gear.As[gear.Controller](d); ok {
-		return c.Restart(ctx, cold)
-	}
 	if c, ok := gear.As[gear.Restarter](d); ok {
-		return c.RestartCard(ctx)
+		return c.Restart(ctx, cold)
 	}
 	return notSent(gear.Unsupported, "%s cannot be started anew", id)
 }

@@ -21,5 +21,5 @@ func (g *Garage) OpenTrial(p *profile.Profile, address, secretName, pin string) 
 		return nil, notSent(gear.BadSecret, "secret %s is not set: plumb secret set %s", secretName, secretName)
 	}
 	ep := estate.Endpoint{Protocol: estate.Protocol(p.Protocol), Addresses: []string{address}, Secret: secretName, Pin: pin, Timeout: tryWithin}
-	return openWith(estate.EndpointID{Device: estate.Key(address), Name: "trial"}, ep, v, p)
+	return open(opening{id: estate.EndpointID{Device: estate.Key(address), Name: "trial"}, ep: ep, secret: v, profile: p})
 }

@@ -232,7 +232,7 @@ type restarter struct{ *Driver }
 
 var _ gear.Restarter = (*restarter)(nil)
 
-// RestartCard starts it anew.
-func (d *restarter) RestartCard(ctx context.Context) error {
+// Restart starts it anew.
+func (d *restarter) Restart(ctx context.Context, _ bool) error {
 	return d.web.send(ctx, d.o.Profile.Restart.Request, nil)
 }

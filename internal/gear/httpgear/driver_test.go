@@ -15,8 +15,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/gear"
+	"plumbbob/internal/gear/geartest"
 	"plumbbob/internal/lab"
 	"plumbbob/internal/lab/labtest"
 	"plumbbob/internal/profile"
@@ -247,4 +249,27 @@ func TestTheBoard(t *testing.T) {
 	o.Secret.Password = "guess"
 	_, err = part[gear.Panel](t, open(t, o)).ReadPanel(t.Context())
 	require.Equal(t, gear.BadSecret, gear.KindOf(err))
+}
+
+func TestItConforms(t *testing.T) {
+	l := labtest.Start(t, labtest.Options{})
+	for device, c := range map[estate.Key]struct {
+		profile string
+		secret  secret.Value
+	}{"inch-strip": {"lab-strip", lab.StripSecret}} {
+		p, err := profile.Find(c.profile)
+		require.NoError(t, err)
+		ep, ok := l.Estate.Device(device).CardEndpoint()
+		require.True(t, ok)
+		at := func(password string) func(*testing.T, string) gear.Driver {
+			return func(t *testing.T, address string) gear.Driver {
+				v := c.secret
+				v.Password = password
+				return open(t, Options{Addresses: []string{address}, Profile: p, Secret: v})
+			}
+		}
+		geartest.Conforms(t, geartest.Subject{
+			Address: ep.Addresses[0], Network: "tcp", Open: at(c.secret.Password), Stranger: at("guessed"), Password: "guessed", Refusals: []gear.Kind{gear.BadSecret},
+		})
+	}
 }

@@ -54,7 +54,8 @@ var (
 	_ gear.EventLog   = (*Driver)(nil)
 	_ gear.Inventory  = (*Driver)(nil)
 	_ gear.Inspected  = (*Driver)(nil)
-	_ gear.Controller = (*Driver)(nil)
+	_ gear.Configured = (*Driver)(nil)
+	_ gear.Restarter  = (*Driver)(nil)
 )
 
 // Open prepares a driver. It sends nothing yet.

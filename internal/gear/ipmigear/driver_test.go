@@ -12,6 +12,7 @@ import (
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/reading"
 	"plumbbob/internal/gear"
+	"plumbbob/internal/gear/geartest"
 	"plumbbob/internal/lab/bmc"
 	"plumbbob/internal/lab/bmc/bmctest"
 	"plumbbob/internal/secret"
@@ -107,7 +108,7 @@ func TestLostReply(t *testing.T) {
 	c, err := d.ReadChassis(t.Context())
 	require.NoError(t, err)
 	require.True(t, c.On)
-	require.NoError(t, d.Identify(t.Context(), time.Second)) // it needs the same privilege, which is raised now
+	require.NoError(t, d.Light(t.Context(), time.Second)) // it needs the same privilege, which is raised now
 	deaf <- true
 	ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
 	defer cancel()
@@ -181,7 +182,7 @@ func TestSettingsAreReadBack(t *testing.T) {
 	require.NoError(t, d.SetWatchdog(ctx, gear.WatchdogChange{Action: "power cycle", Initial: time.Minute}))
 	require.NoError(t, d.SetLimit(ctx, 250))
 	require.NoError(t, d.SetName(ctx, "a new name"))
-	require.NoError(t, d.Identify(ctx, time.Minute))
+	require.NoError(t, d.Light(ctx, time.Minute))
 	require.NoError(t, d.SetNetwork(ctx, gear.Network{Gateway: "127.0.0.9", VLAN: 0}))
 	require.NoError(t, d.SetAlerts(ctx, gear.AlertChange{Number: 1, Address: "192.0.2.9", Community: "tern"}))
 	s, err = d.ReadSettings(ctx)
@@ -196,7 +197,7 @@ func TestSettingsAreReadBack(t *testing.T) {
 
 	for _, wrong := range []error{
 		d.SetNetwork(ctx, gear.Network{Address: "here"}), d.SetRestore(ctx, "perhaps"), d.SetBoot(ctx, gear.Boot{Device: "toaster"}), d.SetWatchdog(ctx, gear.WatchdogChange{Action: "bark"}),
-		d.SetLimit(ctx, -1), d.Identify(ctx, time.Hour), d.SetUser(ctx, gear.UserChange{ID: 0}), d.SetUser(ctx, gear.UserChange{ID: 3, Password: new("")}), d.SetAlerts(ctx, gear.AlertChange{Number: 1, Address: "x"}),
+		d.SetLimit(ctx, -1), d.Light(ctx, time.Hour), d.SetUser(ctx, gear.UserChange{ID: 0}), d.SetUser(ctx, gear.UserChange{ID: 3, Password: new("")}), d.SetAlerts(ctx, gear.AlertChange{Number: 1, Address: "x"}),
 	} {
 		require.Equal(t, operation.NotSent, gear.OutcomeOf(wrong), "%v", wrong)
 	}
@@ -215,4 +216,17 @@ func TestSettingsAreReadBack(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, errors.Is(d.ClearEvents(ctx, "another version"), ipmi.ErrLogMoved))
 	require.NoError(t, d.ClearEvents(ctx, log.Version))
+}
+
+func TestItConforms(t *testing.T) {
+	t.Parallel()
+	stand := bmctest.Start(t, nil, nil)
+	at := func(password string) func(*testing.T, string) gear.Driver {
+		return func(t *testing.T, address string) gear.Driver {
+			return open(t, stand, func(o *Options) { o.Addresses, o.Secret.Password = []string{address}, password })
+		}
+	}
+	geartest.Conforms(t, geartest.Subject{
+		Address: stand.Address, Network: "udp", Open: at(bmctest.Password), Stranger: at("guessed"), Password: "guessed", Refusals: []gear.Kind{gear.BadSecret},
+	})
 }

@@ -341,7 +341,7 @@ func (d *Driver) SetName(ctx context.Context, name string) error {
 }
 
 // Identify lights the light for a while; zero puts it out.
-func (d *Driver) Identify(ctx context.Context, t time.Duration) error {
+func (d *Driver) Light(ctx context.Context, t time.Duration) error {
 	if t < 0 || t > 255*time.Second {
 		return d.wrong("the light cannot be lit for %s: at most 255 s", t)
 	}

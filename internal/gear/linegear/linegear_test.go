@@ -13,6 +13,7 @@ import (
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/gear"
+	"plumbbob/internal/gear/geartest"
 	"plumbbob/internal/lab"
 	"plumbbob/internal/lab/labtest"
 	"plumbbob/internal/secret"
@@ -213,4 +214,18 @@ func TestLinesThatCannotBeCalled(t *testing.T) {
 	require.NoError(t, d.Close())
 	require.Error(t, d.Answer(t.Context()), "closed is closed")
 	require.Equal(t, secret.Login, lab.ShellSecret.Kind)
+}
+
+func TestItConforms(t *testing.T) {
+	l := labtest.Start(t, labtest.Options{Speed: 60})
+	at := func(password string) func(*testing.T, string) gear.Driver {
+		return func(t *testing.T, address string) gear.Driver {
+			v := lab.ShellSecret
+			v.Password = password
+			return open(t, Options{Addresses: []string{address}, Secret: v})
+		}
+	}
+	geartest.Conforms(t, geartest.Subject{
+		Address: serial(t, l, "ostrel-core")[0], Network: "tcp", Open: at(lab.ShellSecret.Password), Stranger: at("guessed"), Password: "guessed", Refusals: []gear.Kind{gear.BadSecret}, Connects: true,
+	})
 }

@@ -106,9 +106,9 @@ type restarter struct{ *Driver }
 
 var _ gear.Restarter = (*restarter)(nil)
 
-// RestartCard starts the card anew. It is never said twice: a repetition that
+// Restart starts the card anew. It is never said twice: a repetition that
 // did arrive would restart it again.
-func (d *restarter) RestartCard(ctx context.Context) error {
+func (d *restarter) Restart(ctx context.Context, _ bool) error {
 	r := d.o.Profile.Restart
 	return d.write.use(ctx, func() error { return d.write.set(0, integer(r.OID, r.Value)) })
 }

@@ -10,6 +10,7 @@ import (
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/gear"
+	"plumbbob/internal/gear/geartest"
 	"plumbbob/internal/lab"
 	"plumbbob/internal/lab/labtest"
 	"plumbbob/internal/profile"
@@ -131,4 +132,29 @@ func TestLossAndDelay(t *testing.T) {
 		}
 	}
 	require.GreaterOrEqual(t, good, 4, "retries must ride out a bad link")
+}
+
+func TestItConforms(t *testing.T) {
+	l := labtest.Start(t, labtest.Options{})
+	for _, c := range []struct{ device, profile string }{{"skarvoe-pdu", "lab-pdu"}, {"tamsin-ups", "ups-mib"}, {"skarvoe-switch", "switch"}} {
+		p, err := profile.Find(c.profile)
+		require.NoError(t, err)
+		ep, ok := l.Estate.Device(estate.Key(c.device)).CardEndpoint()
+		require.True(t, ok)
+		guessed := lab.V3Secret
+		guessed.AuthPass = "guessed by us"
+		at := func(v secret.Value) func(*testing.T, string) gear.Driver {
+			return func(t *testing.T, address string) gear.Driver {
+				d, err := Open(Options{Name: c.device, Addresses: []string{address}, Profile: p, Secret: v, Timeout: patient})
+				require.NoError(t, err)
+				t.Cleanup(func() { require.NoError(t, d.Close()) })
+				return d
+			}
+		}
+		t.Run(c.device, func(t *testing.T) {
+			geartest.Conforms(t, geartest.Subject{
+				Address: ep.Addresses[0], Network: "udp", Open: at(lab.V3Secret), Stranger: at(guessed), Password: guessed.AuthPass, Refusals: []gear.Kind{gear.BadSecret},
+			})
+		})
+	}
 }

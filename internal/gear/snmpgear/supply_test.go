@@ -208,7 +208,7 @@ func TestTheCard(t *testing.T) {
 	sheet, err := part[gear.Inventory](t, d).ReadSheet(t.Context())
 	require.NoError(t, err)
 	require.Equal(t, "1.5.0", sheet.Firmware)
-	require.NoError(t, part[gear.Restarter](t, d).RestartCard(t.Context()))
+	require.NoError(t, part[gear.Restarter](t, d).Restart(t.Context(), false))
 	require.Eventually(t, func() bool {
 		log, err := part[gear.EventLog](t, d).ReadEvents(t.Context())
 		return err == nil && log.Events[len(log.Events)-1].Text == "card restarted by command"

@@ -16,6 +16,7 @@ import (
 
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/gear"
+	"plumbbob/internal/gear/geartest"
 	"plumbbob/internal/lab"
 	"plumbbob/internal/lab/labtest"
 	"plumbbob/internal/secret"
@@ -121,4 +122,18 @@ func TestWhatIsSaidIsBounded(t *testing.T) {
 	require.EqualValues(t, 14*maxOutput, n)
 	require.Len(t, b.begin, maxOutput)
 	require.Equal(t, "more and more", b.line())
+}
+
+func TestItConforms(t *testing.T) {
+	l := labtest.Start(t, labtest.Options{Speed: 60})
+	at := func(password string) func(*testing.T, string) gear.Driver {
+		return func(t *testing.T, address string) gear.Driver {
+			v := lab.ShellSecret
+			v.Password = password
+			return open(t, Options{Addresses: []string{address}, Secret: v})
+		}
+	}
+	geartest.Conforms(t, geartest.Subject{
+		Address: shell(t, l)[0], Network: "tcp", Open: at(lab.ShellSecret.Password), Stranger: at("guessed"), Password: "guessed", Refusals: []gear.Kind{gear.BadSecret},
+	})
 }

@@ -1262,7 +1262,11 @@ export interface components {
             sessions: number;
             sessionSlots: number;
             suite: string;
+            /** @description what of this can be changed over the protocol that it speaks */
+            changeable: components["schemas"]["SettingPart"][];
         };
+        /** @enum {string} */
+        SettingPart: "network" | "users" | "clock" | "alerts" | "watchdog" | "restore" | "boot" | "limit" | "name" | "light";
         ControllerNetwork: {
             address?: string;
             mask?: string;
@@ -1459,7 +1463,11 @@ export interface components {
             operations: components["schemas"]["Operation"][];
             chassis?: components["schemas"]["Chassis"];
             weaknesses: components["schemas"]["Weakness"][];
+            /** @description what there is to be seen of it beside this, by what its endpoints give */
+            shows: components["schemas"]["DevicePart"][];
         };
+        /** @enum {string} */
+        DevicePart: "controller" | "sensors" | "events" | "supply" | "ports" | "card";
         Draw: {
             /** Format: date-time */
             from: string;

@@ -87,6 +87,7 @@ type SettingsProps = { device: string; settings: ControllerSettings; ask: (c: Co
 
 function SettingsTable({ device, settings: s, ask }: SettingsProps) {
   const off = Math.round(s.driftSeconds)
+  const can = (part: ControllerSettings['changeable'][number]) => s.changeable.includes(part)
   const to = s.alerts.destinations.filter((d) => d.address).map((d) => d.address)
   const rows: [string, React.ReactNode][] = [
     ['address', `${s.network.address ?? '–'} (${s.network.source ?? ''}), mask ${s.network.mask ?? '–'}`],
@@ -95,29 +96,37 @@ function SettingsTable({ device, settings: s, ask }: SettingsProps) {
     ['sessions', `${s.sessions} of ${s.sessionSlots} taken`],
     [
       'when power returns',
-      <Choice
-        key="r"
-        label="When power returns"
-        value={s.restore}
-        options={restores}
-        onPick={(restore) => ask({ restore })}
-      />,
+      can('restore') ? (
+        <Choice
+          key="r"
+          label="When power returns"
+          value={s.restore}
+          options={restores}
+          onPick={(restore) => ask({ restore })}
+        />
+      ) : (
+        s.restore
+      ),
     ],
     [
       'next start',
-      <Choice
-        key="b"
-        label="Next start"
-        value={s.boot.device}
-        options={boots}
-        onPick={(d) => ask({ boot: { device: d } })}
-      />,
+      can('boot') ? (
+        <Choice
+          key="b"
+          label="Next start"
+          value={s.boot.device}
+          options={boots}
+          onPick={(d) => ask({ boot: { device: d } })}
+        />
+      ) : (
+        s.boot.device
+      ),
     ],
     [
       'clock',
       <span key="c">
         {Math.abs(off) <= 1 ? 'as ours' : `${Math.abs(off)} s ${off > 0 ? 'ahead of' : 'behind'} ours`}{' '}
-        {Math.abs(off) > 1 && (
+        {Math.abs(off) > 1 && can('clock') && (
           <button type="button" className="underline" onClick={() => ask({ setClock: true })}>
             Set it…
           </button>
@@ -139,7 +148,7 @@ function SettingsTable({ device, settings: s, ask }: SettingsProps) {
     <>
       <Facts rows={rows} className="items-center" />
       <div className="mt-3 flex flex-wrap gap-2">
-        <Button onClick={() => ask({ identifySeconds: 60 })}>Light its identify light</Button>
+        {can('light') && <Button onClick={() => ask({ identifySeconds: 60 })}>Light its identify light</Button>}
         <ButtonLink to={`?act=restart&on=${device}`}>Restart the controller…</ButtonLink>
       </div>
       <p className="mt-2 text-[12px] text-ink3">More can be changed with plumb controller.</p>

@@ -29,6 +29,7 @@ export function DevicePage() {
 function Loaded({ device }: { device: Device }) {
   const d = device.summary
   const v = d.verdict
+  const shows = (part: Device['shows'][number]) => device.shows.includes(part)
   return (
     <div className="px-5 py-4 max-sm:px-3.5">
       <header className="mb-3.5 flex flex-wrap items-center gap-x-4 gap-y-3">
@@ -47,7 +48,7 @@ function Loaded({ device }: { device: Device }) {
         <div className="flex flex-col gap-3.5 max-lg:contents">
           <LinesCard device={device} />
           <WaysIn device={device} />
-          {d.chassis && (
+          {shows('controller') && (
             <div className="max-lg:order-5">
               <ControllerCard device={device} />
             </div>
@@ -55,12 +56,12 @@ function Loaded({ device }: { device: Device }) {
           <div className="max-lg:order-6">
             <SheetCard device={d.key} />
           </div>
-          {d.role === 'switch' && (
+          {shows('ports') && (
             <div className="max-lg:order-5">
               <PortsCard device={d.key} />
             </div>
           )}
-          {(d.role === 'pdu' || d.role === 'enclosure') && (
+          {shows('card') && (
             <div className="max-lg:order-6">
               <CardCard device={d.key} zone={device.zone} />
             </div>
@@ -69,18 +70,18 @@ function Loaded({ device }: { device: Device }) {
         </div>
         <div className="flex flex-col gap-3.5 max-lg:contents">
           <Why device={device} />
-          {d.role === 'ups' && (
+          {shows('supply') && (
             <div className="max-lg:order-2">
               <SupplyCard device={d.key} zone={device.zone} />
             </div>
           )}
           <DrawCard device={device} />
-          {(d.chassis || d.telling) && (
+          {shows('sensors') && (
             <div className="max-lg:order-3">
               <Readings device={d.key} zone={device.zone} />
             </div>
           )}
-          {d.chassis && (
+          {shows('events') && (
             <div className="max-lg:order-4">
               <EventLog device={d.key} zone={device.zone} />
             </div>
