@@ -22,10 +22,13 @@ import (
 	"sync"
 	"time"
 
+	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/group"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/setting"
 	"plumbbob/internal/core/verdict"
+	"plumbbob/internal/core/wiring"
 	"plumbbob/internal/gear/garage"
 	"plumbbob/internal/health"
 	"plumbbob/internal/keep"
@@ -42,7 +45,7 @@ type Parts struct {
 	Garage  *garage.Garage
 	Log     *slog.Logger
 	Ledger  string // path of the file that is written while the database is away
-	Changed func(*operation.Operation)
+	Bus     *bus.Bus
 
 	// Command has the gear do one thing; nil: through the garage.
 	Command func(context.Context, operation.Send) error
@@ -56,27 +59,28 @@ type Parts struct {
 	// Reload brings in what another service may have changed while it had the lease;
 	// nil: nothing does.
 	Reload func(context.Context) error
-
-	GroupChanged func(*group.Group)
-	Written      func() // the journal has a new entry
 }
+
+// written tells that the journal has a new entry.
+func (a *Actor) written() { a.Bus.Journal.Publish(bus.NewEntry{}) }
 
 // Actor carries out operations. It may be shared between goroutines.
 type Actor struct {
 	Parts
 	ledger *ledger
 
-	mu      sync.Mutex
-	running map[string]*run
-	groups  map[string]*groupRun
-	tookUp  bool // all that was unfinished at the start
+	mu     sync.Mutex
+	tookUp bool // all that was unfinished at the start
+	busy   map[estate.End]string
+	work   sync.WaitGroup
+	ctx    context.Context // of Run; operations end with it, and are taken up at the next start
 
-	tookSettings bool // the same of changes of settings
-	busy         map[estate.End]string
-	work         sync.WaitGroup
-	ctx          context.Context // of Run; operations end with it, and are taken up at the next start
+	// What is under way.
+	operations *shelf[operation.Operation, operation.Event, operation.Command]
+	groups     *shelf[group.Group, group.Event, group.Command]
+	settings   *shelf[setting.Change, setting.Event, setting.Command]
+	checks     *shelf[wiring.Check, wiring.Event, wiring.Command]
 
-	checks checks
 	around around
 	shown  shown
 }
@@ -90,7 +94,12 @@ func New(p Parts) (*Actor, error) {
 	if p.Command == nil {
 		p.Command = gearCommands{p.Garage}.carryOut
 	}
-	return &Actor{Parts: p, ledger: l, running: map[string]*run{}, groups: map[string]*groupRun{}, busy: map[estate.End]string{}, shown: shown{by: map[string]*operation.Preview{}}, around: around{ran: map[estate.Key]float64{}, draws: map[estate.Key]float64{}}, checks: checks{bySite: map[estate.Key]*Wiring{}, stop: map[estate.Key]context.CancelFunc{}}}, nil
+	return &Actor{
+		Parts: p, ledger: l, busy: map[estate.End]string{},
+		operations: newShelf[operation.Operation, operation.Event, operation.Command](), groups: newShelf[group.Group, group.Event, group.Command](),
+		settings: newShelf[setting.Change, setting.Event, setting.Command](), checks: newShelf[wiring.Check, wiring.Event, wiring.Command](),
+		shown: shown{by: map[string]*operation.Preview{}}, around: around{ran: map[estate.Key]float64{}, draws: map[estate.Key]float64{}},
+	}, nil
 }
 
 var (
@@ -256,10 +265,9 @@ func (a *Actor) build(p *operation.Preview, w operation.World, req Request) *ope
 	d := w.Estate.Device(p.Device)
 	now := time.Now().UTC()
 	o := &operation.Operation{
-		Kind: p.Kind, Means: p.Means, Device: p.Device, Site: d.Site, ByGear: p.ByGear,
-		By: req.By.Name, Why: req.Consent.Why, Asked: now, Saved: now, Hold: p.Hold, Within: p.Within, Force: p.Force, Restores: p.Restores, Usual: p.Usual,
-		Hard: p.Hard, Command: p.Command, Button: p.Button,
-		IdleW: verdict.Idle(d), AnswerWithin: 2 * verdict.BootTime(d),
+		Order:    operation.Order{Kind: p.Kind, Means: p.Means, Device: p.Device, Site: d.Site, By: req.By.By(), Why: req.Consent.Why, Asked: now, Hold: p.Hold, Within: p.Within, Force: p.Force, Command: p.Command, Button: p.Button},
+		Plan:     operation.Plan{ByGear: p.ByGear, Restores: p.Restores, Usual: p.Usual, Hard: p.Hard, IdleW: verdict.Idle(d), AnswerWithin: 2 * verdict.BootTime(d)},
+		Progress: operation.Progress{Saved: now},
 	}
 	o.Proof.Before = a.facts(d.Key)
 	o.Answered, _, _, _ = verdict.Heard(w.Estate, w.Evidence, d.Key, w.Now)
@@ -292,7 +300,7 @@ func (a *Actor) build(p *operation.Preview, w operation.World, req Request) *ope
 			o.Bystanders = append(o.Bystanders, k.Key)
 		}
 	}
-	o.Plan(len(d.Probes) > 0 && w.Verdicts[d.Key].State != verdict.CutOff)
+	o.Lay(len(d.Probes) > 0 && w.Verdicts[d.Key].State != verdict.CutOff)
 	return o
 }
 
@@ -312,7 +320,6 @@ func (a *Actor) claim(r *run) error {
 	for _, end := range claims {
 		a.busy[end] = r.o.ID
 	}
-	a.running[r.o.ID] = r
 	return nil
 }
 
@@ -324,39 +331,16 @@ func (a *Actor) release(r *run) {
 			delete(a.busy, end)
 		}
 	}
-	delete(a.running, r.o.ID)
 }
 
 // Cancel asks a running operation to stop at the next safe point.
 func (a *Actor) Cancel(ctx context.Context, id, by string) (*operation.Operation, error) {
-	a.mu.Lock()
-	r := a.running[id]
-	a.mu.Unlock()
-	if r == nil {
-		if _, err := a.Store.Operation(ctx, id); err != nil {
-			return nil, err
-		}
-		return nil, ErrEnded
-	}
-	select {
-	case r.events <- operation.CancelAsked{At: time.Now().UTC(), By: by}:
-	case <-ctx.Done():
-		return nil, context.Cause(ctx)
-	case <-r.done:
-		return nil, ErrEnded
-	}
-	return r.view(), nil
+	return a.operations.cancel(ctx, id, operation.CancelAsked{At: time.Now().UTC(), By: by}, a.Store.Operation)
 }
 
 // Find returns an operation, running or ended.
 func (a *Actor) Find(ctx context.Context, id string) (*operation.Operation, error) {
-	a.mu.Lock()
-	r := a.running[id]
-	a.mu.Unlock()
-	if r != nil {
-		return r.view(), nil
-	}
-	return a.Store.Operation(ctx, id)
+	return a.operations.find(ctx, id, a.Store.Operation)
 }
 
 // List returns operations, the newest first, running ones as they are now.
@@ -365,12 +349,6 @@ func (a *Actor) List(ctx context.Context, f store.OperationFilter) ([]*operation
 	if err != nil {
 		return nil, fmt.Errorf("list operations: %w", err)
 	}
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	for i, o := range ops {
-		if r := a.running[o.ID]; r != nil {
-			ops[i] = r.view()
-		}
-	}
+	a.operations.fresh(ops, func(o *operation.Operation) string { return o.ID })
 	return ops, nil
 }

@@ -11,8 +11,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
-	"plumbbob/internal/core/group"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/gear/garage"
@@ -68,17 +68,18 @@ func start(t *testing.T, l *labtest.Lab, s *store.Store, ledger string) (*rooms,
 		g.SetSecret(name, v)
 	}
 	g.SetEstate(l.Estate)
-	k := keep.New(s, log, func([]estate.Key) {})
+	b := &bus.Bus{}
+	k := keep.New(s, log, b)
 	k.SetEstate(l.Estate)
-	w := watch.New(watch.Sources{Open: g.Open, Observe: k.Observe})
+	w := watch.New(watch.Sources{Open: g.Open, Bus: b})
 	var err error
 	r.Actor, err = New(Parts{
-		Store: s, Keeper: k, Watcher: w, Garage: g, Log: log, Ledger: ledger, Written: func() {}, GroupChanged: func(*group.Group) {},
-		Changed: func(*operation.Operation) {
-			r.mu.Lock()
-			r.changes++
-			r.mu.Unlock()
-		},
+		Store: s, Keeper: k, Watcher: w, Garage: g, Log: log, Ledger: ledger, Bus: b,
+	})
+	b.Operations.Listen(func(*operation.Operation) {
+		r.mu.Lock()
+		r.changes++
+		r.mu.Unlock()
 	})
 	require.NoError(t, err)
 	ctx, stop := context.WithCancel(context.Background())

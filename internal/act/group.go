@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"sync/atomic"
 	"time"
 
 	"plumbbob/internal/core/estate"
@@ -42,10 +41,12 @@ func (a *Actor) RequestGroup(ctx context.Context, in GroupIntent, digest string,
 		g.State = group.Scheduled
 		text += " at " + g.At.In(a.Keeper.Estate().Zone(g.Members[0].Device)).Format("2 Jan 15:04")
 	}
+	a.groups.reserve(g.ID)
 	if err := a.Store.CreateGroup(ctx, g, a.groupEntry(g, g.Asked, text, "asked")); err != nil {
+		a.groups.drop(g.ID)
 		return nil, err
 	}
-	a.Written()
+	a.written()
 	shown := g.Clone()
 	a.startGroup(g)
 	return shown, nil
@@ -56,86 +57,41 @@ func (a *Actor) groupEntry(g *group.Group, at time.Time, text, result string) st
 	if s := sites(a.Keeper.Estate(), g); len(s) == 1 {
 		site = s[0]
 	}
-	return store.Entry{At: at, Site: site, Who: g.By.Name, Kind: store.EntryGroup, Why: g.Consent.Why, Text: text, Result: result, OperationID: g.ID}
+	return store.Entry{At: at, Site: site, Who: g.By.By(), Kind: store.EntryGroup, Why: g.Consent.Why, Text: text, Result: result, OperationID: g.ID}
 }
 
-// groupRun is one group while it is carried out. Its goroutine owns the machine.
+// groupRun is one group while it is carried out.
 type groupRun struct {
-	a      *Actor
-	g      *group.Group
-	events chan group.Event
-	done   chan struct{}
-	seen   atomic.Pointer[group.Group]
+	*runner[group.Group, group.Event, group.Command]
+	a *Actor
+	g *group.Group
 }
 
 func (a *Actor) startGroup(g *group.Group) {
-	r := &groupRun{a: a, g: g, events: make(chan group.Event), done: make(chan struct{})}
-	r.seen.Store(g.Clone())
-	a.mu.Lock()
-	a.groups[g.ID] = r
-	ctx := a.ctx
-	a.mu.Unlock()
-	a.work.Go(func() {
-		defer func() {
-			a.mu.Lock()
-			delete(a.groups, g.ID)
-			a.mu.Unlock()
-			close(r.done)
-		}()
-		r.run(ctx)
-	})
+	r := &groupRun{a: a, g: g}
+	r.runner = newRunner(r)
+	a.groups.start(a, g.ID, r.runner, group.Started{At: time.Now().UTC()})
 }
 
-// lookAgain is how often the operations of a group are looked at.
-const lookAgain = 250 * time.Millisecond
-
-func (r *groupRun) run(ctx context.Context) {
-	tick := time.NewTicker(lookAgain)
-	defer tick.Stop()
-	var wake time.Time
-	queue := []group.Event{group.Started{At: time.Now().UTC()}}
-	for {
-		if r.a.Lease.Other() {
-			return // it is that one's to go on with
-		}
-		for len(queue) > 0 {
-			in := queue[0]
-			more, at, finished := r.carryOut(ctx, r.g.Step(in))
-			if finished || ctx.Err() != nil {
-				return
-			}
-			queue = append(queue[1:], more...)
-			if !at.IsZero() {
-				wake = at
-			}
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case in := <-r.events:
-			queue = append(queue, in)
-		case now := <-tick.C:
-			queue = append(queue, r.look(ctx, now.UTC())...)
-			if !wake.IsZero() && !now.Before(wake) {
-				wake = time.Time{}
-				queue = append(queue, group.Expired{At: now.UTC()})
-			}
-		}
-	}
-}
+func (r *groupRun) step(in group.Event) []group.Command { return r.g.Step(in) }
+func (r *groupRun) copied() *group.Group                { return r.g.Clone() }
+func (r *groupRun) woken(now, _ time.Time) group.Event  { return group.Expired{At: now} }
 
 // carryOut does what the machine says, in order; what came of it are events.
-func (r *groupRun) carryOut(ctx context.Context, cmds []group.Command) (more []group.Event, wake time.Time, finished bool) {
+func (r *groupRun) carryOut(ctx context.Context, cmds []group.Command) (more []group.Event, wake time.Time, over bool) {
+	if r.a.Lease.Other() {
+		return nil, wake, true // it is that one's to go on with
+	}
 	for _, c := range cmds {
 		switch c := c.(type) {
 		case group.Save:
 			if slices.Contains(cmds, group.Command(group.Finish{})) {
 				continue // its end is recorded as one
 			}
-			if !r.record(ctx, func() error { return r.a.Store.SaveGroup(ctx, r.g) }) {
+			if err := r.a.insist(ctx, "record of group "+r.g.ID, func() error { return r.a.Store.SaveGroup(ctx, r.g) }); err != nil {
 				return more, wake, false
 			}
-			r.show()
+			r.tellAll()
 		case group.Begin:
 			if !r.a.awaitLease(ctx) {
 				return more, wake, false
@@ -152,34 +108,18 @@ func (r *groupRun) carryOut(ctx context.Context, cmds []group.Command) (more []g
 		case group.Finish:
 			text := fmt.Sprintf("%s: %s", r.g.Title, groupWords(r.g))
 			entry := r.a.groupEntry(r.g, r.g.Ended, text, string(r.g.State))
-			r.record(ctx, func() error {
-				if err := r.a.Store.EndGroup(ctx, r.g, entry); !errors.Is(err, store.ErrConflict) {
-					return err
-				}
-				return nil
-			})
-			r.show()
-			r.a.Written()
+			_ = r.a.insist(ctx, "record of group "+r.g.ID, func() error { return r.a.Store.EndGroup(ctx, r.g, entry) }) // or at the next start
+			r.tellAll()
+			r.a.written()
 			return more, wake, true
 		}
 	}
 	return more, wake, false
 }
 
-// record tries until it is on record, or ctx ends.
-func (r *groupRun) record(ctx context.Context, f func() error) bool {
-	for err := f(); err != nil; err = f() {
-		r.a.Log.Error("a group cannot be recorded, so it waits", "group", r.g.ID, "because", err)
-		if !pause(ctx, recordAgain) {
-			return false
-		}
-	}
-	return true
-}
-
-func (r *groupRun) show() {
-	r.seen.Store(r.g.Clone())
-	r.a.GroupChanged(r.seen.Load())
+func (r *groupRun) tellAll() {
+	r.show()
+	r.a.Bus.Groups.Publish(r.view())
 }
 
 func (r *groupRun) member(k estate.Key) *group.Member {
@@ -219,22 +159,31 @@ func (r *groupRun) begin(ctx context.Context, k estate.Key) group.Event {
 	return out
 }
 
-// ask asks for the operation of a device, with what the person behind the group
-// may do now: hours may have passed, and the account may have gone.
-func (r *groupRun) ask(ctx context.Context, k estate.Key, id string) error {
-	by, in := r.g.By, r.g.Intent
-	if r.a.Role != nil {
-		role, err := r.a.Role(ctx, by.Name)
+// asNow is who asked, with what they may do now: hours may have passed, and the
+// account may have gone. Who is no person has no account.
+func (a *Actor) asNow(ctx context.Context, by operation.Asker) (operation.Asker, error) {
+	if a.Role != nil && by.Person() {
+		role, err := a.Role(ctx, by.Name)
 		if err != nil && !errors.Is(err, store.ErrAway) {
-			return err
+			return by, err
 		}
 		if err == nil {
 			by.Role = role
 		}
-		if !by.Role.AtLeast(operation.Operator) {
-			return fmt.Errorf("%s may not act any more", by.Name)
-		}
 	}
+	if !by.Role.AtLeast(operation.Operator) {
+		return by, fmt.Errorf("%s may not act any more", by.Name)
+	}
+	return by, nil
+}
+
+// ask asks for the operation of a device.
+func (r *groupRun) ask(ctx context.Context, k estate.Key, id string) error {
+	by, err := r.a.asNow(ctx, r.g.By)
+	if err != nil {
+		return err
+	}
+	in := r.g.Intent
 	in.Device = k
 	p, err := r.a.Preview(ctx, in, by)
 	if err != nil {
@@ -264,6 +213,9 @@ func (r *groupRun) found(ctx context.Context, id string) (bool, error) {
 
 // look sees how the operations are that are under way.
 func (r *groupRun) look(ctx context.Context, now time.Time) (out []group.Event) {
+	if r.a.Lease.Other() {
+		return []group.Event{group.Expired{At: now}} // so that it is seen
+	}
 	for i := range r.g.Members {
 		m := &r.g.Members[i]
 		if m.Over || m.State == group.Pending || m.State == group.Beginning {
@@ -298,48 +250,20 @@ func groupWords(g *group.Group) string {
 	return words
 }
 
-// CancelGroup asks a group to begin nothing more, and to stop what is under way.
+// CancelGroup asks a group to stop at the next safe point.
 func (a *Actor) CancelGroup(ctx context.Context, id, by string) (*group.Group, error) {
-	a.mu.Lock()
-	r := a.groups[id]
-	a.mu.Unlock()
-	if r == nil {
-		if _, err := a.Store.Group(ctx, id); err != nil {
-			return nil, err
-		}
-		return nil, ErrEnded
-	}
-	select {
-	case r.events <- group.CancelAsked{At: time.Now().UTC(), By: by}:
-	case <-ctx.Done():
-		return nil, context.Cause(ctx)
-	case <-r.done:
-		return nil, ErrEnded
-	}
-	return r.seen.Load(), nil
+	return a.groups.cancel(ctx, id, group.CancelAsked{At: time.Now().UTC(), By: by}, a.Store.Group)
 }
 
 // FindGroup returns a group, running or ended.
 func (a *Actor) FindGroup(ctx context.Context, id string) (*group.Group, error) {
-	a.mu.Lock()
-	r := a.groups[id]
-	a.mu.Unlock()
-	if r != nil {
-		return r.seen.Load(), nil
-	}
-	return a.Store.Group(ctx, id)
+	return a.groups.find(ctx, id, a.Store.Group)
 }
 
 // Groups lists groups, the newest first, running ones as they are now.
 func (a *Actor) Groups(ctx context.Context, unended bool, limit int) ([]*group.Group, error) {
 	gs, err := a.Store.Groups(ctx, unended, limit)
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	for i, g := range gs {
-		if r := a.groups[g.ID]; r != nil {
-			gs[i] = r.seen.Load()
-		}
-	}
+	a.groups.fresh(gs, func(g *group.Group) string { return g.ID })
 	return gs, err
 }
 
@@ -354,10 +278,7 @@ func (a *Actor) resumeGroups(ctx context.Context) (complete bool, err error) {
 		return false, err
 	}
 	for _, g := range gs {
-		a.mu.Lock()
-		runs := a.groups[g.ID] != nil
-		a.mu.Unlock()
-		if runs {
+		if !a.groups.reserve(g.ID) {
 			continue
 		}
 		a.Log.Warn("a group is taken up again", "group", g.ID, "what", g.Title)

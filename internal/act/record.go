@@ -27,7 +27,7 @@ func (a *Actor) create(ctx context.Context, o *operation.Operation) error {
 		err = a.ledger.write(o)
 	}
 	if err == nil {
-		a.Written()
+		a.written()
 	}
 	return err
 }
@@ -63,7 +63,7 @@ func (a *Actor) end(ctx context.Context, o *operation.Operation) error {
 	case errors.Is(err, store.ErrConflict):
 		return nil // recorded before, by a write whose answer was lost
 	case err == nil:
-		a.Written()
+		a.written()
 		return nil
 	case ctx.Err() != nil, errors.Is(err, store.ErrFenced):
 		return err
@@ -77,7 +77,7 @@ func (a *Actor) entry(o *operation.Operation, kind string, at time.Time) store.E
 
 func (a *Actor) asked(o *operation.Operation) store.Entry {
 	e := a.entry(o, store.EntryOperationAsked, o.Asked)
-	begun := &operation.Operation{Kind: o.Kind, Device: o.Device, Outlets: o.Outlets, State: operation.Running}
+	begun := &operation.Operation{Order: operation.Order{Kind: o.Kind, Device: o.Device, Outlets: o.Outlets}, Progress: operation.Progress{State: operation.Running}}
 	e.Text = begun.Outcome(time.UTC) // nothing has happened yet: the headline alone
 	e.Result = "asked"
 	return e
@@ -112,11 +112,8 @@ func (a *Actor) replayUntil(ctx context.Context) {
 		now := a.Lease.Epoch()
 		a.mu.Lock()
 		tookUp := a.tookUp && now == epoch
-		if now != epoch { // another has held it meanwhile, and may have left something
-			a.tookSettings = false
-		}
 		a.mu.Unlock()
-		if now != epoch {
+		if now != epoch { // another has held it meanwhile, and may have left something
 			a.reload(ctx)
 			epoch = now
 		}
@@ -172,7 +169,7 @@ func (a *Actor) bringOver(ctx context.Context, o *operation.Operation) error {
 		return err
 	}
 	a.Log.Info("an operation that was recorded in the file is in the database now", "operation", o.ID)
-	a.Written()
+	a.written()
 	return nil
 }
 

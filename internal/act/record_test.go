@@ -18,8 +18,8 @@ func TestLedger(t *testing.T) {
 	require.NoError(t, err)
 	at := time.Date(2026, 3, 1, 14, 0, 0, 0, time.UTC)
 	op := func(id string, after time.Duration) *operation.Operation {
-		o := &operation.Operation{ID: id, Kind: operation.Cycle, Outlets: []estate.End{estate.OutletEnd("pdu", 3)}, Asked: at.Add(after), Saved: at.Add(after)}
-		o.Plan(true)
+		o := &operation.Operation{ID: id, Order: operation.Order{Kind: operation.Cycle, Outlets: []estate.End{estate.OutletEnd("pdu", 3)}, Asked: at.Add(after)}, Progress: operation.Progress{Saved: at.Add(after)}}
+		o.Lay(true)
 		return o
 	}
 	second, first := op("second", time.Second), op("first", 0)

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"sync/atomic"
 	"time"
 
 	"plumbbob/internal/core/estate"
@@ -15,29 +14,36 @@ import (
 	"plumbbob/internal/store"
 )
 
+// measuredMost is how much of what is measured may wait for an operation. What does
+// not fit is dropped: the same is observed again half a second later.
+const measuredMost = 1024
+
 // sendWithin is how long one command may take with all its tries.
 const sendWithin = 15 * time.Second
 
-// run is one operation while it is carried out. Its goroutine owns the
-// machine; others see copies.
+// run is one operation while it is carried out.
 type run struct {
-	a      *Actor
-	o      *operation.Operation
-	events chan operation.Event
-	done   chan struct{}
-	seen   atomic.Pointer[operation.Operation]
+	*runner[operation.Operation, operation.Event, operation.Command]
+	a        *Actor
+	o        *operation.Operation
+	measured <-chan operation.Event
 
 	offAt  time.Time // when this process has last sent something that cuts power
 	fenced bool      // another service goes on with it
 }
 
 func newRun(a *Actor, o *operation.Operation) *run {
-	r := &run{a: a, o: o, events: make(chan operation.Event), done: make(chan struct{})}
-	r.seen.Store(o.Clone())
+	r := &run{a: a, o: o}
+	r.runner = newRunner(r)
 	return r
 }
 
-func (r *run) view() *operation.Operation { return r.seen.Load() }
+func (r *run) step(in operation.Event) []operation.Command { return r.o.Step(in) }
+func (r *run) copied() *operation.Operation                { return r.o.Clone() }
+
+func (r *run) woken(now, wake time.Time) operation.Event {
+	return operation.Expired{At: now, Deadline: wake}
+}
 
 // Run takes up what an earlier run left unfinished, and then carries out what
 // is asked for until ctx ends. Operations that are unfinished then stay so on
@@ -78,7 +84,7 @@ func (a *Actor) takeUp(ctx context.Context) {
 		what   string
 		resume func(context.Context) (complete bool, err error)
 	}{
-		{"operations", a.resume}, {"groups", a.resumeGroups}, {"changes of settings", a.resumeSettings},
+		{"operations", a.resume}, {"groups", a.resumeGroups}, {"changes of settings", a.resumeSettings}, {"wiring checks", a.resumeChecks},
 	} {
 		all, err := x.resume(ctx)
 		complete = complete && all && err == nil
@@ -111,10 +117,7 @@ func (a *Actor) resume(ctx context.Context) (complete bool, err error) {
 		}
 	}
 	for _, o := range unfinished {
-		a.mu.Lock()
-		runs := a.running[o.ID] != nil
-		a.mu.Unlock()
-		if o.State != operation.Running || runs {
+		if o.State != operation.Running || a.operations.get(o.ID) != nil {
 			continue // ended while the database was away: the replay records that
 		}
 		r := newRun(a, o)
@@ -148,18 +151,15 @@ func (a *Actor) setAside(ctx context.Context, u *store.UnreadableError) {
 		a.Log.Error("an operation that cannot be read could not be set aside", "operation", u.ID, "because", err)
 		return
 	}
-	a.Written()
+	a.written()
 }
 
 // serviceName stands in the journal for what nobody did.
 const serviceName = "plumbd"
 
 func (a *Actor) start(r *run) {
-	a.work.Go(func() {
-		defer a.release(r)
-		defer close(r.done)
-		r.run(a.ctx)
-	})
+	// Before anybody is asked, so that the first answer counts.
+	a.operations.start(a, r.o.ID, r.runner, operation.Started{At: time.Now().UTC()})
 }
 
 // touched lists all devices whose power the operation touches.
@@ -173,11 +173,10 @@ func (r *run) touched() []estate.Key {
 	return all
 }
 
-// run feeds the machine until it says that it has finished, or ctx ends.
-func (r *run) run(ctx context.Context) {
-	began := time.Now().UTC() // before anybody is asked, so that the first answer counts
-	sub := r.a.Keeper.Subscribe()
-	defer sub.Close()
+// prepare has all that the operation touches watched closely, and said to be its doing.
+func (r *run) prepare(ctx context.Context) (undo func()) {
+	measured, leave := r.a.Bus.Measured.Queue(measuredMost)
+	r.measured = measured
 	watched := append(r.touched(), r.o.Bystanders...)
 	for _, end := range r.o.Claims() {
 		watched = append(watched, end.Device)
@@ -187,38 +186,17 @@ func (r *run) run(ctx context.Context) {
 			}
 		}
 	}
-	defer r.a.Watcher.Closely(ctx, watched)()
-	defer r.a.Keeper.SetOperating(r.touched(), "")
-
-	timer := time.NewTimer(time.Hour)
-	defer timer.Stop()
-	var deadline time.Time
-	var in operation.Event = operation.Started{At: began}
-	for {
-		wake, finished := r.carryOut(ctx, r.o.Step(in))
-		if finished || r.fenced || ctx.Err() != nil {
-			return
-		}
-		if !wake.IsZero() {
-			deadline = wake
-			timer.Reset(time.Until(wake))
-		}
-		r.a.Keeper.SetOperating(r.touched(), r.o.Doing())
-		for in = nil; in == nil; {
-			select {
-			case <-ctx.Done():
-				return
-			case in = <-r.events:
-			case in = <-sub.C:
-				if !r.telling(in) {
-					in = nil
-				}
-			case <-timer.C:
-				in = operation.Expired{At: time.Now().UTC(), Deadline: deadline}
-			}
-		}
+	relax := r.a.Watcher.Closely(ctx, watched)
+	return func() {
+		r.a.Keeper.SetOperating(r.touched(), "")
+		relax()
+		leave()
+		r.a.release(r)
 	}
 }
+
+func (r *run) waiting()                     { r.a.Keeper.SetOperating(r.touched(), r.o.Doing()) }
+func (r *run) hear() <-chan operation.Event { return r.measured }
 
 // telling says whether an observation is about this operation. That another
 // device fell silent tells something only once it is judged and not explained
@@ -237,28 +215,28 @@ func (r *run) telling(in operation.Event) bool {
 
 // carryOut does what the machine says, in order, and stops at a record that
 // cannot be made: nothing is sent that is not on record.
-func (r *run) carryOut(ctx context.Context, cmds []operation.Command) (wake time.Time, finished bool) {
+func (r *run) carryOut(ctx context.Context, cmds []operation.Command) (_ []operation.Event, wake time.Time, over bool) {
 	if slices.Contains(cmds, operation.Command(operation.Finish{})) {
 		r.finish(ctx) // records the end, and all that led to it, as one
-		return wake, true
+		return nil, wake, true
 	}
 	for _, c := range cmds {
 		switch c := c.(type) {
 		case operation.Save:
 			if !r.record(ctx, cmds) {
-				return wake, false
+				return nil, wake, r.fenced
 			}
-			r.show()
+			r.tellAll()
 		case operation.Send:
 			if !r.may(ctx, c) {
-				return wake, false
+				return nil, wake, r.fenced
 			}
 			r.send(ctx, c)
 		case operation.Wake:
 			wake = c.At
 		}
 	}
-	return wake, false
+	return nil, wake, false
 }
 
 // record makes the record ahead of what follows, however often that has to be
@@ -336,9 +314,9 @@ func (r *run) paysBack(cmds []operation.Command) bool {
 	return true
 }
 
-func (r *run) show() {
-	r.seen.Store(r.o.Clone())
-	r.a.Changed(r.view())
+func (r *run) tellAll() {
+	r.show()
+	r.a.Bus.Operations.Publish(r.view())
 }
 
 // send has the gear do one thing. Its answer comes back as an event.
@@ -350,10 +328,7 @@ func (r *run) send(ctx context.Context, c operation.Send) {
 			ev.Why = err.Error()
 			r.a.Log.Warn("a command was not answered as hoped", "operation", r.o.ID, "outlet", c.Outlet.String(), "do", c.Do, "because", err)
 		}
-		select {
-		case r.events <- ev:
-		case <-r.done:
-		}
+		_ = r.tell(context.WithoutCancel(ctx), ev) // it may have ended
 	})
 }
 
@@ -387,7 +362,7 @@ func (r *run) finish(ctx context.Context) {
 		}
 	}
 	r.a.release(r) // whoever sees that it has ended may ask for the next at once
-	r.show()
+	r.tellAll()
 }
 
 func (r *run) park(ctx context.Context, k estate.Key) {

@@ -10,6 +10,7 @@ import (
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/reading"
 	"plumbbob/internal/core/setting"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/gear/garage"
@@ -27,11 +28,11 @@ type Setting struct {
 
 // OutletSetting is one thing about one outlet.
 type OutletSetting struct {
-	Port      string          `json:"port"`
-	Name      *string         `json:"name,omitempty"`
-	AfterLoss *gear.AfterLoss `json:"afterLoss,omitempty"`
-	OnDelay   *time.Duration  `json:"onDelay,omitempty"`
-	OffDelay  *time.Duration  `json:"offDelay,omitempty"`
+	Port      string             `json:"port"`
+	Name      *string            `json:"name,omitempty"`
+	AfterLoss *reading.AfterLoss `json:"afterLoss,omitempty"`
+	OnDelay   *time.Duration     `json:"onDelay,omitempty"`
+	OffDelay  *time.Duration     `json:"offDelay,omitempty"`
 }
 
 // LogSetting has the event log of a controller erased, if it is what was read.
@@ -128,70 +129,73 @@ func (a *Actor) ChangeSetting(ctx context.Context, k estate.Key, s Setting, why 
 	}
 	c := &setting.Change{
 		V: setting.Version, ID: newID(), Device: d.Key, Site: d.Site, Kind: p.kind, Want: want, Words: p.words, Blind: p.blind,
-		By: by.Name, Why: why, Asked: time.Now().UTC(), State: setting.Looked,
+		By: by.By(), Why: why, Asked: time.Now().UTC(), State: setting.Looked,
 	}
-	r := &settingRun{a: a, c: c, send: p.send, ended: make(chan error, 1)}
-	if err := a.startSetting(r); err != nil {
+	r, err := a.startSetting(c, p.send)
+	if err != nil {
 		return done, err
 	}
 	select {
-	case err := <-r.ended:
-		return done, err
+	case <-r.done:
+		return done, r.failure()
 	case <-ctx.Done():
 		return done, context.Cause(ctx)
 	}
 }
 
-// settingRun is one change while it is carried out. Its goroutine owns the machine.
+// settingRun is one change while it is carried out.
 type settingRun struct {
+	*runner[setting.Change, setting.Event, setting.Command]
 	a     *Actor
 	c     *setting.Change
 	send  func(context.Context) error // nil of one that is taken up again
-	err   error                       // what the gear answered
-	ended chan error
+	fresh bool                        // nothing is on record of it, nor sent
+	err   error                       // what the gear answered, or why it ended before
 }
 
-func (a *Actor) startSetting(r *settingRun) error {
+func (a *Actor) startSetting(c *setting.Change, send func(context.Context) error) (*settingRun, error) {
 	a.mu.Lock()
 	ctx := a.ctx
 	a.mu.Unlock()
 	if ctx == nil || ctx.Err() != nil {
-		return ErrNotReady
+		return nil, ErrNotReady
 	}
 	if err := a.Lease.Holds(); err != nil {
-		return err
+		return nil, err
 	}
-	a.work.Go(func() { r.ended <- r.run(ctx) })
-	return nil
+	r := &settingRun{a: a, c: c, send: send, fresh: c.State == setting.Looked}
+	r.runner = newRunner(r)
+	a.settings.start(a, c.ID, r.runner, setting.Started{At: time.Now().UTC()})
+	return r, nil
 }
 
-// run feeds the machine until it has ended, or ctx ends. It returns why it was not
-// done.
-func (r *settingRun) run(ctx context.Context) error {
-	fresh := r.c.State == setting.Looked
-	var in setting.Event = setting.Started{At: time.Now().UTC()}
-	for {
-		next, err := r.carryOut(ctx, r.c.Step(in), fresh)
-		if err != nil || next == nil {
-			return errors.Join(err, r.failure())
-		}
-		in, fresh = next, false
-	}
+func (r *settingRun) step(in setting.Event) []setting.Command { return r.c.Step(in) }
+
+func (r *settingRun) copied() *setting.Change {
+	c := *r.c
+	return &c
 }
 
-// failure is why a change that has ended was not done.
+// woken is never needed: a change waits for nothing but its own commands.
+func (r *settingRun) woken(time.Time, time.Time) setting.Event { return nil }
+
+var errStopping = errors.New("the service is stopping before it is known what became of it: the next start reads it back")
+
+// failure is why a change was not done, once its run is over.
 func (r *settingRun) failure() error {
 	switch {
-	case r.c.State != setting.Failed:
+	case r.c.State == setting.Done:
 		return nil
 	case r.err != nil:
 		return r.err
+	case !r.c.Ends():
+		return errStopping
 	}
 	return &gear.Error{Kind: gear.Malformed, Outcome: operation.Unclear, Text: r.c.Outcome()}
 }
 
 // carryOut does what the machine says, in order; what came of it is the next event.
-func (r *settingRun) carryOut(ctx context.Context, cmds []setting.Command, fresh bool) (next setting.Event, err error) {
+func (r *settingRun) carryOut(ctx context.Context, cmds []setting.Command) (more []setting.Event, _ time.Time, over bool) {
 	for _, c := range cmds {
 		switch c := c.(type) {
 		case setting.Save:
@@ -199,21 +203,25 @@ func (r *settingRun) carryOut(ctx context.Context, cmds []setting.Command, fresh
 				continue // its end is recorded as one
 			}
 			err := r.a.Store.SaveSetting(ctx, r.c)
-			if err != nil && fresh {
-				return nil, err // nothing has been sent
+			if err != nil && r.fresh {
+				r.err = err
+				return nil, time.Time{}, true
 			}
 			if err != nil {
 				r.a.Log.Warn("how far a change of gear has come could not be recorded", "device", r.c.Device, "because", err)
 			}
+			r.fresh = false
+			r.show()
 		case setting.Send:
-			next = r.sent(ctx)
+			more = append(more, r.sent(ctx))
 		case setting.Check:
-			next = r.check(ctx, c.After)
+			more = append(more, r.check(ctx, c.After))
 		case setting.Finish:
-			return nil, r.finish(ctx)
+			r.finish(ctx)
+			return nil, time.Time{}, true
 		}
 	}
-	return next, ctx.Err()
+	return more, time.Time{}, false
 }
 
 func (r *settingRun) sent(ctx context.Context) setting.Event {
@@ -229,10 +237,7 @@ func (r *settingRun) sent(ctx context.Context) setting.Event {
 
 // check reads back by working out anew what would have to be changed.
 func (r *settingRun) check(ctx context.Context, after time.Duration) setting.Event {
-	select {
-	case <-ctx.Done():
-	case <-time.After(after):
-	}
+	pause(ctx, after)
 	in := setting.Found{}
 	var s Setting
 	err := json.Unmarshal(r.c.Want, &s)
@@ -251,70 +256,34 @@ func (r *settingRun) check(ctx context.Context, after time.Duration) setting.Eve
 }
 
 // finish records the end, and has the device read again.
-func (r *settingRun) finish(ctx context.Context) error {
+func (r *settingRun) finish(ctx context.Context) {
 	result := map[setting.State]string{setting.Done: "done", setting.Failed: "failed"}[r.c.State]
 	e := store.Entry{
 		At: r.c.Ended, Site: r.c.Site, Device: r.c.Device, Who: r.c.By, Kind: r.c.Kind, Why: r.c.Why, Text: r.c.Outcome(), Result: result,
 	}
-	err := r.a.insist(ctx, "the end of a change of gear", func() error { return r.a.Store.EndSetting(ctx, r.c, e) })
-	if err == nil {
-		r.a.Written()
+	if err := r.a.insist(ctx, "record of setting "+r.c.ID, func() error { return r.a.Store.EndSetting(ctx, r.c, e) }); err == nil {
+		r.a.written()
 	}
+	r.show()
 	r.a.Watcher.Again(ctx, r.c.Device)
-	return err
-}
-
-// recordAgain is how long is waited before a record is tried again.
-const recordAgain = time.Second
-
-// pause waits; false says that ctx has ended meanwhile.
-func pause(ctx context.Context, d time.Duration) bool {
-	select {
-	case <-ctx.Done():
-		return false
-	case <-time.After(d):
-		return true
-	}
-}
-
-// insist makes a record, however often that has to be tried, until ctx ends. One
-// that was made before, by a write whose answer was lost, is made.
-func (a *Actor) insist(ctx context.Context, what string, record func() error) error {
-	for said := false; ; said = true {
-		err := record()
-		if err == nil || errors.Is(err, store.ErrConflict) {
-			return nil
-		}
-		if !said {
-			a.Log.Error(what+" cannot be recorded, so it waits", "because", err)
-		}
-		if !pause(ctx, recordAgain) {
-			return context.Cause(ctx)
-		}
-	}
 }
 
 // resumeSettings finds out what became of changes that were interrupted.
 func (a *Actor) resumeSettings(ctx context.Context) (complete bool, err error) {
-	a.mu.Lock()
-	took := a.tookSettings
-	a.mu.Unlock()
-	if took {
-		return true, nil
-	}
 	list, err := a.Store.UnendedSettings(ctx)
 	if err != nil {
 		return false, err
 	}
 	for _, c := range list {
+		if !a.settings.reserve(c.ID) {
+			continue
+		}
 		a.Log.Warn("a change of gear was interrupted, and is read back", "device", c.Device, "what", strings.Join(c.Words, "; "))
-		if err := a.startSetting(&settingRun{a: a, c: c, ended: make(chan error, 1)}); err != nil {
+		if _, err := a.startSetting(c, nil); err != nil {
+			a.settings.drop(c.ID)
 			return false, err
 		}
 	}
-	a.mu.Lock()
-	a.tookSettings = true
-	a.mu.Unlock()
 	return true, nil
 }
 
@@ -367,21 +336,21 @@ func (p *plan) differDelay(what string, from, to *time.Duration) {
 }
 
 // outletNow reads one outlet.
-func (a *Actor) outletNow(ctx context.Context, k estate.Key, o estate.Outlet) (gear.OutletReading, error) {
+func (a *Actor) outletNow(ctx context.Context, k estate.Key, o estate.Outlet) (reading.Outlet, error) {
 	driver, err := a.Garage.Outlets(k)
 	if err != nil {
-		return gear.OutletReading{}, err
+		return reading.Outlet{}, err
 	}
 	all, err := driver.ReadOutlets(ctx)
 	if err != nil {
-		return gear.OutletReading{}, err
+		return reading.Outlet{}, err
 	}
 	for _, r := range all.Outlets {
 		if r.Number == o.Number && (r.Kind == estate.PoE) == (o.Kind == estate.PoE) {
 			return r, nil
 		}
 	}
-	return gear.OutletReading{}, &gear.Error{Kind: gear.Malformed, Outcome: operation.NotSent, Text: fmt.Sprintf("%s does not list its %s %d", k, o.Kind.Words(), o.Number)}
+	return reading.Outlet{}, &gear.Error{Kind: gear.Malformed, Outcome: operation.NotSent, Text: fmt.Sprintf("%s does not list its %s %d", k, o.Kind.Words(), o.Number)}
 }
 
 // planSupply is what a UPS can be told that leaves its output alone.

@@ -14,9 +14,10 @@ import (
 	"github.com/go-sql-driver/mysql"
 	"github.com/stretchr/testify/require"
 
+	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
-	"plumbbob/internal/core/group"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/reading"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/gear/garage"
 	"plumbbob/internal/keep"
@@ -35,14 +36,14 @@ type strip struct {
 
 func (s *strip) Close() error { return nil }
 
-func (s *strip) ReadOutlets(context.Context) (gear.OutletReadings, error) {
+func (s *strip) ReadOutlets(context.Context) (reading.Outlets, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	w := 0.0
 	if s.on {
 		w = 11
 	}
-	return gear.OutletReadings{Outlets: []gear.OutletReading{{Number: 1, Switched: true, On: s.on, Metered: true, W: w}}}, nil
+	return reading.Outlets{Outlets: []reading.Outlet{{Number: 1, Switched: true, On: s.on, Metered: true, W: w}}}, nil
 }
 
 func (s *strip) SwitchOutlet(_ context.Context, _ int, on bool) error {
@@ -83,14 +84,14 @@ func onFakeTime(t *testing.T, s *strip, f func(ctx context.Context, a *Actor)) {
 		db, err := store.Prepare(&mysql.Config{Net: "unix", Addr: filepath.Join(dir, "nobody")})
 		require.NoError(t, err)
 		log := slog.New(slog.DiscardHandler)
-		k := keep.New(db, log, func([]estate.Key) {})
+		b := &bus.Bus{}
+		k := keep.New(db, log, b)
 		k.SetEstate(e)
-		w := watch.New(watch.Sources{Open: func(estate.EndpointID) (gear.Driver, error) { return s, nil }, Observe: k.Observe})
+		w := watch.New(watch.Sources{Open: func(estate.EndpointID) (gear.Driver, error) { return s, nil }, Bus: b})
 		g := garage.New()
 		g.SetEstate(e)
 		a, err := New(Parts{
-			Store: db, Keeper: k, Watcher: w, Garage: g, Log: log, Ledger: filepath.Join(dir, "ledger"), Written: func() {},
-			Changed: func(*operation.Operation) {}, GroupChanged: func(*group.Group) {},
+			Store: db, Keeper: k, Watcher: w, Garage: g, Log: log, Ledger: filepath.Join(dir, "ledger"), Bus: b,
 			Command: func(ctx context.Context, c operation.Send) error {
 				return s.SwitchOutlet(ctx, 1, c.Do == operation.SwitchOn)
 			},

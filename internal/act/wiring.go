@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
-	"sync"
 	"time"
 
 	"plumbbob/internal/core/estate"
@@ -15,20 +13,6 @@ import (
 	"plumbbob/internal/store"
 )
 
-// Wiring is a wiring check by switching: one outlet after the other is cycled
-// by an ordinary operation, with all its interlocks, and it is seen who falls
-// silent. The next one waits until everybody is back.
-type Wiring struct {
-	Site     estate.Key
-	By       operation.Asker
-	Why      string
-	Began    time.Time
-	Ended    time.Time // zero while it runs
-	Outlets  []estate.End
-	Findings []wiring.Finding // of those that are done
-	Doing    string
-}
-
 const (
 	wiringHold = 9 * time.Second // for three questions to everybody to go unanswered
 	wiringBack = 5 * time.Minute // the longest that is waited for everybody to be back
@@ -37,93 +21,170 @@ const (
 // ErrWiringRuns says that a check of that site is running already.
 var ErrWiringRuns = errors.New("a wiring check of this site is running already")
 
-// checks are the wiring checks by site: the one that runs, or the newest.
-type checks struct {
-	mu     sync.Mutex
-	bySite map[estate.Key]*Wiring
-	stop   map[estate.Key]context.CancelFunc
+// checkRun is one wiring check while it is carried out. The next outlet waits until
+// everybody is back.
+type checkRun struct {
+	*runner[wiring.Check, wiring.Event, wiring.Command]
+	a *Actor
+	c *wiring.Check
 }
 
-// WiringOf returns the check of a site that runs, or the newest since the
-// service started. ok is false when there is none.
-func (a *Actor) WiringOf(site estate.Key) (w Wiring, ok bool) {
-	a.checks.mu.Lock()
-	defer a.checks.mu.Unlock()
-	x := a.checks.bySite[site]
-	if x == nil {
-		return Wiring{}, false
+func (a *Actor) startCheck(c *wiring.Check) {
+	r := &checkRun{a: a, c: c}
+	r.runner = newRunner(r)
+	a.checks.start(a, c.ID, r.runner, wiring.Started{At: time.Now().UTC()})
+}
+
+func (r *checkRun) step(in wiring.Event) []wiring.Command { return r.c.Step(in) }
+func (r *checkRun) copied() *wiring.Check                 { return r.c.Clone() }
+
+// woken is never needed: a check waits for nothing but its own commands.
+func (r *checkRun) woken(time.Time, time.Time) wiring.Event { return nil }
+
+func (r *checkRun) carryOut(ctx context.Context, cmds []wiring.Command) (more []wiring.Event, _ time.Time, over bool) {
+	if r.a.Lease.Other() {
+		return nil, time.Time{}, true // it is that one's to go on with
 	}
-	w = *x
-	w.Findings = slices.Clone(x.Findings)
-	return w, true
+	for _, cmd := range cmds {
+		switch cmd := cmd.(type) {
+		case wiring.Save:
+			if r.c.Over() {
+				continue // its end is recorded as one
+			}
+			if err := r.a.insist(ctx, "record of wiring check "+r.c.ID, func() error { return r.a.Store.SaveCheck(ctx, r.c) }); err != nil {
+				return nil, time.Time{}, false
+			}
+			r.show()
+		case wiring.Try:
+			r.try(ctx, cmd.Outlet, r.c.Clone())
+		case wiring.Finish:
+			entry := r.a.checkEntry(r.c, r.c.Ended, "done", "Wiring of %s checked by switching: %d outlets, %d not as the estate says", r.c.Site, len(r.c.Findings), r.c.Wrong())
+			_ = r.a.insist(ctx, "record of wiring check "+r.c.ID, func() error { return r.a.Store.EndCheck(ctx, r.c, entry) }) // or at the next start
+			r.show()
+			r.a.written()
+			return nil, time.Time{}, true
+		}
+	}
+	return nil, time.Time{}, false
 }
 
-// CheckWiring begins a check. What has interlocks that consent does not lift is
-// skipped, and says so.
-func (a *Actor) CheckWiring(w Wiring, c operation.Consent) error {
+func (a *Actor) checkEntry(c *wiring.Check, at time.Time, result, format string, args ...any) store.Entry {
+	return store.Entry{At: at, Site: c.Site, Who: c.By.By(), Kind: store.EntryWiring, Why: c.Consent.Why, Result: result, Text: fmt.Sprintf(format, args...)}
+}
+
+// try tries one outlet beside the machine, so that it can be told to stop meanwhile.
+func (r *checkRun) try(ctx context.Context, end estate.End, c *wiring.Check) {
+	r.a.work.Go(func() {
+		r.a.afterInterruption(ctx, c)
+		f := r.a.tryOutlet(ctx, end, c, func() bool { return r.view().CancelBy != "" })
+		if ctx.Err() == nil { // otherwise the next start says that it was interrupted
+			_ = r.tell(ctx, wiring.Tried{At: time.Now().UTC(), Finding: f})
+		}
+	})
+}
+
+// afterInterruption waits until what was being tried when the service died is on, and
+// what hangs on it is back.
+func (a *Actor) afterInterruption(ctx context.Context, c *wiring.Check) {
+	last := len(c.Findings) - 1
+	if last < 0 || c.Findings[last].Text != wiring.Interrupted {
+		return
+	}
+	end := c.Findings[last].Outlet
+	for a.isBusy(end) && pause(ctx, lookAgain) {
+	}
+	a.awaitBack(ctx, a.Keeper.Estate().Fed(end), func() bool { return false })
+}
+
+func (a *Actor) isBusy(end estate.End) bool {
 	a.mu.Lock()
-	ctx := a.ctx
+	defer a.mu.Unlock()
+	return a.busy[end] != ""
+}
+
+// resumeChecks takes up the checks that have not ended.
+func (a *Actor) resumeChecks(ctx context.Context) (complete bool, err error) {
+	list, err := a.Store.UnendedChecks(ctx)
+	if err != nil {
+		return false, err
+	}
+	for _, c := range list {
+		if a.checks.reserve(c.ID) {
+			a.Log.Warn("a wiring check is taken up again", "site", c.Site, "tried", len(c.Findings), "of", len(c.Outlets))
+			a.startCheck(c)
+		}
+	}
+	return true, nil
+}
+
+// WiringOf returns the check of a site that runs, or the newest; nil when there was
+// none.
+func (a *Actor) WiringOf(ctx context.Context, site estate.Key) (*wiring.Check, error) {
+	if c := a.checkAt(site); c != nil {
+		return c, nil
+	}
+	c, err := a.Store.NewestCheck(ctx, site)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	return c, err
+}
+
+// checkAt is the check of a site that runs, or nil.
+func (a *Actor) checkAt(site estate.Key) *wiring.Check {
+	for _, c := range a.checks.all() {
+		if c.Site == site && !c.Over() {
+			return c
+		}
+	}
+	return nil
+}
+
+// CheckWiring begins a check of some outlets at a site. What has interlocks that
+// consent does not lift is skipped, and says so.
+func (a *Actor) CheckWiring(ctx context.Context, site estate.Key, outlets []estate.End, consent operation.Consent, by operation.Asker) error {
+	if err := a.Lease.Holds(); err != nil {
+		return err
+	}
+	a.mu.Lock()
+	running := a.ctx
 	a.mu.Unlock()
-	if ctx == nil || ctx.Err() != nil {
+	if running == nil || running.Err() != nil {
 		return ErrNotReady
 	}
-	a.checks.mu.Lock()
-	defer a.checks.mu.Unlock()
-	if was := a.checks.bySite[w.Site]; was != nil && was.Ended.IsZero() {
+	if !a.checks.reserve(string(site)) { // of two at once one is the second
 		return ErrWiringRuns
 	}
-	ctx, cancel := context.WithCancel(ctx)
-	w.Began = time.Now().UTC()
-	a.checks.bySite[w.Site], a.checks.stop[w.Site] = &w, cancel
-	a.work.Go(func() {
-		defer cancel()
-		a.checkWiring(ctx, &w, c)
-	})
+	defer a.checks.drop(string(site))
+	if a.checkAt(site) != nil {
+		return ErrWiringRuns
+	}
+	c := &wiring.Check{ID: newID(), Site: site, By: by, Consent: consent, Outlets: outlets, Began: time.Now().UTC()}
+	a.checks.reserve(c.ID)
+	if err := a.Store.CreateCheck(ctx, c, a.checkEntry(c, c.Began, "asked", "Wiring check by switching begun at %s", site)); err != nil {
+		a.checks.drop(c.ID)
+		return err
+	}
+	a.written()
+	a.startCheck(c)
 	return nil
 }
 
 // StopWiring ends a check once the outlet that it is at is on again.
-func (a *Actor) StopWiring(site estate.Key) {
-	a.checks.mu.Lock()
-	defer a.checks.mu.Unlock()
-	if stop := a.checks.stop[site]; stop != nil {
-		stop()
+func (a *Actor) StopWiring(ctx context.Context, site estate.Key, by string) error {
+	c := a.checkAt(site)
+	if c == nil {
+		return nil
 	}
-}
-
-func (a *Actor) checkWiring(ctx context.Context, w *Wiring, c operation.Consent) {
-	say := func(f func()) {
-		a.checks.mu.Lock()
-		f()
-		a.checks.mu.Unlock()
+	_, err := a.checks.cancel(ctx, c.ID, wiring.StopAsked{At: time.Now().UTC(), By: by}, a.Store.Check)
+	if errors.Is(err, ErrEnded) {
+		return nil
 	}
-	for i, end := range w.Outlets {
-		if ctx.Err() != nil {
-			break
-		}
-		say(func() { w.Doing = fmt.Sprintf("%d of %d: %s", i+1, len(w.Outlets), end.Place()) })
-		f := a.tryOutlet(ctx, end, w, c)
-		say(func() { w.Findings = append(w.Findings, f) })
-	}
-	say(func() { w.Doing, w.Ended = "", time.Now().UTC() })
-	wrong := 0
-	for _, f := range w.Findings {
-		if f.Verdict == wiring.Wrong {
-			wrong++
-		}
-	}
-	entry := store.Entry{
-		At: time.Now().UTC(), Site: w.Site, Who: w.By.Name, Kind: store.EntryWiring, Why: w.Why, Result: "done",
-		Text: fmt.Sprintf("Wiring of %s checked by switching: %d outlets, %d not as the estate says", w.Site, len(w.Findings), wrong),
-	}
-	if err := a.Store.Write(context.WithoutCancel(ctx), entry); err != nil {
-		a.Log.Error("that a wiring check has ended could not be recorded", "site", w.Site, "because", err)
-	}
-	a.Written()
+	return err
 }
 
 // tryOutlet cycles one outlet and sees what comes of it.
-func (a *Actor) tryOutlet(ctx context.Context, end estate.End, w *Wiring, c operation.Consent) wiring.Finding {
+func (a *Actor) tryOutlet(ctx context.Context, end estate.End, c *wiring.Check, stopped func() bool) wiring.Finding {
 	e := a.Keeper.Estate()
 	device := end.Device
 	if fed := e.Fed(end); len(fed) > 0 {
@@ -133,16 +194,20 @@ func (a *Actor) tryOutlet(ctx context.Context, end estate.End, w *Wiring, c oper
 		return wiring.Finding{Outlet: end, Expected: e.Fed(end), Verdict: wiring.Skipped, Text: why}
 	}
 	in := operation.Intent{Kind: operation.Cycle, Device: device, Means: operation.ByOutlet, Outlets: []estate.End{end}, Hold: wiringHold}
-	p, err := a.Preview(ctx, in, w.By)
+	by, err := a.asNow(ctx, c.By)
+	if err != nil {
+		return skipped(err.Error())
+	}
+	p, err := a.Preview(ctx, in, by)
 	if err != nil {
 		return skipped(err.Error())
 	}
 	if p.ByGear {
 		return skipped("it would cut our own way to its gear")
 	}
-	sub := a.Keeper.Subscribe()
-	defer sub.Close()
-	o, err := a.Request(ctx, Request{Intent: in, Digest: p.Digest, Consent: operation.Consent{Names: c.Names, Override: c.Override, Why: w.Why}, By: w.By})
+	measured, leave := a.Bus.Measured.Queue(measuredMost)
+	defer leave()
+	o, err := a.Request(ctx, Request{Intent: in, Digest: p.Digest, Consent: c.Consent, By: by})
 	var refused *RefusedError
 	switch {
 	case errors.As(err, &refused):
@@ -150,13 +215,13 @@ func (a *Actor) tryOutlet(ctx context.Context, end estate.End, w *Wiring, c oper
 	case err != nil:
 		return skipped(err.Error())
 	}
-	heard := a.listen(o.ID, sub.C)
+	heard := a.listen(o.ID, measured)
 	ended, err := a.Find(context.WithoutCancel(ctx), o.ID)
 	if err != nil {
 		return skipped(err.Error())
 	}
 	t := heard.trial(e, end, ended)
-	a.awaitBack(ctx, t.Silent)
+	a.awaitBack(ctx, t.Silent, stopped)
 	return wiring.Judge(e, t)
 }
 
@@ -170,7 +235,7 @@ type earshot struct {
 // under way is not left alone because the check is to stop.
 func (a *Actor) listen(id string, events <-chan operation.Event) earshot {
 	x := earshot{map[estate.Key]time.Time{}, map[estate.Key]time.Time{}}
-	look := time.NewTicker(200 * time.Millisecond)
+	look := time.NewTicker(lookAgain)
 	defer look.Stop()
 	for {
 		select {
@@ -232,8 +297,8 @@ func metered(r *operation.Reading) *float64 {
 	return &r.W
 }
 
-// awaitBack waits until everybody who fell silent answers again.
-func (a *Actor) awaitBack(ctx context.Context, silent []estate.Key) {
+// awaitBack waits until everybody who fell silent answers again, or it is to stop.
+func (a *Actor) awaitBack(ctx context.Context, silent []estate.Key, stopped func() bool) {
 	ctx, cancel := context.WithTimeout(ctx, wiringBack)
 	defer cancel()
 	defer a.Watcher.Closely(ctx, silent)()
@@ -246,10 +311,7 @@ func (a *Actor) awaitBack(ctx context.Context, silent []estate.Key) {
 				back = false
 			}
 		}
-		if back {
-			return
-		}
-		if !pause(ctx, 200*time.Millisecond) {
+		if back || stopped() || !pause(ctx, lookAgain) {
 			return
 		}
 	}

@@ -126,9 +126,9 @@ func (s *Server) ImportEstate(ctx context.Context, req contract.ImportEstateRequ
 	}
 	s.Health.Well("estate")
 	s.Health.Well("estate is old")
-	s.SetSites(ctx, p.now)
+	s.SetEstate(ctx, p.now)
 	s.publish(stream.Estate, "all", struct{}{})
-	s.JournalWritten()
+	s.written()
 	return contract.ImportEstate200JSONResponse(p.view), nil
 }
 
@@ -198,7 +198,7 @@ func (s *Server) SetSecret(ctx context.Context, req contract.SetSecretRequestObj
 	}
 	s.Keyring.SetSecret(req.Name, v)
 	s.Health.Well("secret " + req.Name)
-	s.JournalWritten()
+	s.written()
 	return contract.SetSecret204Response{}, nil
 }
 
@@ -214,6 +214,6 @@ func (s *Server) RemoveSecret(ctx context.Context, req contract.RemoveSecretRequ
 		return nil, err
 	}
 	s.Keyring.RemoveSecret(req.Name)
-	s.JournalWritten()
+	s.written()
 	return contract.RemoveSecret204Response{}, nil
 }

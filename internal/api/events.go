@@ -9,8 +9,10 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/group"
+	"plumbbob/internal/core/incident"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/stream"
 )
@@ -69,8 +71,25 @@ func (s *Server) publish(kind, key string, data any) {
 	}
 }
 
-// DevicesChanged tells everybody how these devices look now.
-func (s *Server) DevicesChanged(keys []estate.Key) {
+// listen has all that changes told to everybody.
+func (s *Server) listen() {
+	b := s.Bus
+	b.Judged.Listen(s.devicesChanged)
+	b.Ailing.Listen(func(bus.Ailing) { s.publish(stream.Service, "all", ailmentViews(s.Health.List())) })
+	b.Operations.Listen(func(o *operation.Operation) {
+		s.publish(stream.Operation, o.ID, operationView(o, s.Keeper.Estate().Zone(o.Device)))
+	})
+	b.Groups.Listen(func(g *group.Group) { s.publish(stream.Group, g.ID, groupView(g)) })
+	b.Incidents.Listen(func(i *incident.Incident) {
+		s.publish(stream.Incident, i.ID, s.incidentView(i))
+		s.devicesChanged(nil) // what is wrong is shown with who sees to it
+	})
+	b.Accounts.Listen(func(bus.AccountChanged) { s.publish(stream.Account, "all", struct{}{}) })
+	b.Journal.Listen(func(bus.NewEntry) { s.publish(stream.Journal, "newest", struct{}{}) })
+}
+
+// devicesChanged tells how these devices look now.
+func (s *Server) devicesChanged(keys []estate.Key) {
 	g := s.glanceOf(s.Keeper.Snapshot())
 	for _, k := range keys {
 		if d := g.e.Device(k); d != nil {
@@ -80,19 +99,5 @@ func (s *Server) DevicesChanged(keys []estate.Key) {
 	s.publish(stream.Trouble, "all", g.troubles())
 }
 
-// HealthChanged tells everybody what ails the service now.
-func (s *Server) HealthChanged() { s.publish(stream.Service, "all", ailmentViews(s.Health.List())) }
-
-// OperationChanged tells everybody how an operation stands now.
-func (s *Server) OperationChanged(o *operation.Operation) {
-	s.publish(stream.Operation, o.ID, operationView(o, s.Keeper.Estate().Zone(o.Device)))
-}
-
-// GroupChanged tells everybody how a group is.
-func (s *Server) GroupChanged(g *group.Group) { s.publish(stream.Group, g.ID, groupView(g)) }
-
-// JournalWritten tells everybody that the journal has a new entry.
-func (s *Server) JournalWritten() {
-	s.publish(stream.Journal, "newest", struct{}{})
-	s.Written()
-}
+// written tells that the journal has a new entry.
+func (s *Server) written() { s.Bus.Journal.Publish(bus.NewEntry{}) }

@@ -10,7 +10,6 @@ import (
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/incident"
 	"plumbbob/internal/store"
-	"plumbbob/internal/stream"
 )
 
 func (s *Server) incidentView(i *incident.Incident) contract.Incident {
@@ -95,10 +94,4 @@ func (s *Server) SayOfIncident(ctx context.Context, req contract.SayOfIncidentRe
 		return nil, noIncident(req.ID, err)
 	}
 	return contract.SayOfIncident200JSONResponse(s.incidentView(i)), nil
-}
-
-// IncidentChanged tells everybody how an incident is now.
-func (s *Server) IncidentChanged(i *incident.Incident) {
-	s.publish(stream.Incident, i.ID, s.incidentView(i))
-	s.DevicesChanged(nil) // what is wrong is shown with who sees to it
 }

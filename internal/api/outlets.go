@@ -10,7 +10,6 @@ import (
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/reading"
-	"plumbbob/internal/gear"
 )
 
 // change has gear set up differently, and returns once that is read back.
@@ -28,7 +27,7 @@ func (s *Server) SetOutlet(ctx context.Context, req contract.SetOutletRequestObj
 		return nil, err
 	}
 	b := req.Body
-	want := act.OutletSetting{Port: req.Port, Name: b.Name, AfterLoss: (*gear.AfterLoss)(b.AfterLoss), OnDelay: secondsOf(b.OnDelay), OffDelay: secondsOf(b.OffDelay)}
+	want := act.OutletSetting{Port: req.Port, Name: b.Name, AfterLoss: (*reading.AfterLoss)(b.AfterLoss), OnDelay: secondsOf(b.OnDelay), OffDelay: secondsOf(b.OffDelay)}
 	if _, err := s.change(ctx, d.Key, act.Setting{Outlet: &want}, b.Why); err != nil {
 		return nil, err
 	}

@@ -5,9 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"math"
 	"net/http"
-	"time"
 
 	"github.com/labstack/echo/v5"
 
@@ -18,24 +16,14 @@ import (
 	"plumbbob/internal/estatefile"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/lease"
+	"plumbbob/internal/people"
 	"plumbbob/internal/store"
-)
-
-var (
-	errNotLoggedIn   = errors.New("not logged in")
-	errWrongPassword = errors.New("wrong account or password")
 )
 
 type notPermitted struct{ needs, has operation.Role }
 
 func (e *notPermitted) Error() string {
 	return fmt.Sprintf("this needs the role %s; yours is %s", e.needs, e.has)
-}
-
-type tooManyTries struct{ wait time.Duration }
-
-func (e *tooManyTries) Error() string {
-	return fmt.Sprintf("too many wrong passwords: wait %d s", int(math.Ceil(e.wait.Seconds())))
 }
 
 // missing says what was not found, and how to find it.
@@ -69,7 +57,8 @@ func problemOf(err error) contract.Problem {
 		changed  *act.ChangedError
 		faults   *estatefile.Faults
 		role     *notPermitted
-		tries    *tooManyTries
+		tries    *people.WaitError
+		nobody   *people.NoAccountError
 		gone     *missing
 		box      *gear.Error
 		watching *lease.Error
@@ -77,9 +66,9 @@ func problemOf(err error) contract.Problem {
 		status   echo.HTTPStatusCoder
 	)
 	switch {
-	case errors.Is(err, errNotLoggedIn):
+	case errors.Is(err, people.ErrNotIn):
 		return problem(http.StatusUnauthorized, contract.NotLoggedIn, "Not logged in", "log in first: plumb login URL")
-	case errors.Is(err, errWrongPassword):
+	case errors.Is(err, people.ErrWrong):
 		return problem(http.StatusUnauthorized, contract.WrongPassword, "Wrong account or password", "wrong account or password: check both; the first password was printed when the service first started")
 	case errors.As(err, &tries):
 		return problem(http.StatusTooManyRequests, contract.TooManyTries, "Too many tries", err.Error())
@@ -106,6 +95,8 @@ func problemOf(err error) contract.Problem {
 		return p
 	case errors.As(err, &box):
 		return gearProblem(box, problem)
+	case errors.As(err, &nobody):
+		return problem(http.StatusNotFound, contract.NotFound, "Not found", err.Error())
 	case errors.As(err, &gone):
 		return problem(http.StatusNotFound, contract.NotFound, "Not found", gone.what)
 	case errors.Is(err, store.ErrNotFound):

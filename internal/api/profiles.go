@@ -69,7 +69,7 @@ func (s *Server) SetProfile(ctx context.Context, req contract.SetProfileRequestO
 	}
 	s.Keyring.Reopen(p.Name)
 	s.Health.Well("profile " + p.Name)
-	s.JournalWritten()
+	s.written()
 	return contract.SetProfile204Response{}, nil
 }
 
@@ -92,7 +92,7 @@ func (s *Server) RemoveProfile(ctx context.Context, req contract.RemoveProfileRe
 		return nil, err
 	}
 	profile.Remove(req.Name)
-	s.JournalWritten()
+	s.written()
 	return contract.RemoveProfile204Response{}, nil
 }
 

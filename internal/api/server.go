@@ -26,10 +26,12 @@ import (
 
 	"plumbbob/internal/act"
 	"plumbbob/internal/api/contract"
+	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/health"
 	"plumbbob/internal/incidents"
 	"plumbbob/internal/keep"
+	"plumbbob/internal/people"
 	"plumbbob/internal/secret"
 	"plumbbob/internal/store"
 	"plumbbob/internal/stream"
@@ -47,6 +49,9 @@ type Parts struct {
 
 	Incidents *incidents.Room
 
+	People *people.Desk
+	Bus    *bus.Bus
+
 	Hub     *stream.Hub
 	Log     *slog.Logger
 	Console fs.FS // the built console
@@ -54,8 +59,7 @@ type Parts struct {
 
 	Health    *health.Book
 	Retention store.Retention
-	SetSites  func(context.Context, *estate.Estate)
-	Written   func() // the journal has a new entry
+	SetEstate func(context.Context, *estate.Estate)
 }
 
 // Keyring is told of secrets and profiles that have changed.
@@ -68,14 +72,14 @@ type Keyring interface {
 // Server answers the API and serves the console.
 type Server struct {
 	Parts
-	sessions sessions
-	tries    tries
-	boards   boards
+	boards boards
 }
 
 // New returns a server.
 func New(p Parts) *Server {
-	return &Server{Parts: p, sessions: newSessions(), tries: newTries()}
+	s := &Server{Parts: p}
+	s.listen()
+	return s
 }
 
 const (

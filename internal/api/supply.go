@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -160,7 +159,7 @@ func measure(v *float64, unit string) string {
 	if v == nil {
 		return ""
 	}
-	return fmt.Sprintf("%.4g %s", *v, unit)
+	return verdict.Figure(*v) + " " + unit
 }
 
 func phaseViews(ps []reading.Phase) []contract.PhaseReading {

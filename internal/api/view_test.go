@@ -20,6 +20,7 @@ import (
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/estatefile"
 	"plumbbob/internal/keep"
+	"plumbbob/internal/people"
 	"plumbbob/internal/store"
 )
 
@@ -110,8 +111,8 @@ func TestDeviceView(t *testing.T) {
 
 func TestOperationView(t *testing.T) {
 	end := estate.OutletEnd("pdu", 3)
-	o := &operation.Operation{ID: "abc", Kind: operation.Cycle, Device: "router", Outlets: []estate.End{end}, Hold: 10 * time.Second, By: "admin", Asked: t0, Usual: operation.Usual{Min: 38 * time.Second, Max: 47 * time.Second, N: 3}}
-	o.Plan(true)
+	o := &operation.Operation{ID: "abc", Order: operation.Order{Kind: operation.Cycle, Device: "router", Outlets: []estate.End{end}, Hold: 10 * time.Second, By: "admin", Asked: t0}, Plan: operation.Plan{Usual: operation.Usual{Min: 38 * time.Second, Max: 47 * time.Second, N: 3}}}
+	o.Lay(true)
 	o.Step(operation.Started{At: t0})
 	o.Step(operation.Measured{At: t0.Add(time.Second), Outlets: map[estate.End]operation.Reading{end: {At: t0.Add(time.Second), On: true, Metered: true, W: 11.24}}})
 	v := operationView(o, time.UTC)
@@ -130,10 +131,10 @@ func TestOperationView(t *testing.T) {
 	require.Equal(t, "38–47 s", *v.Usually)
 	require.Equal(t, "cycle by admin is running: switching outlet 3 of pdu off", v.Doing)
 	o.Kind = operation.Off
-	o.Plan(false)
+	o.Lay(false)
 	require.Equal(t, "See who falls silent", operationView(o, time.UTC).Steps[1].Text)
 	o.Kind, o.ByGear = operation.Cycle, true
-	o.Plan(false)
+	o.Lay(false)
 	require.Equal(t, "pdu cycles outlet 3 by itself", operationView(o, time.UTC).Steps[0].Text)
 }
 
@@ -147,9 +148,9 @@ func TestProblemOf(t *testing.T) {
 		kind   contract.ProblemKind
 		detail string
 	}{
-		{errNotLoggedIn, 401, contract.NotLoggedIn, "log in first"},
-		{errWrongPassword, 401, contract.WrongPassword, "check both"},
-		{&tooManyTries{12300 * time.Millisecond}, 429, contract.TooManyTries, "wait 13 s"},
+		{people.ErrNotIn, 401, contract.NotLoggedIn, "log in first"},
+		{people.ErrWrong, 401, contract.WrongPassword, "check both"},
+		{&people.WaitError{Wait: 12300 * time.Millisecond}, 429, contract.TooManyTries, "wait 13 s"},
 		{&notPermitted{"keeper", "viewer"}, 403, contract.NotPermitted, "needs the role keeper; yours is viewer"},
 		{&missing{"there is no x"}, 404, contract.NotFound, "there is no x"},
 		{usage("wrong %d", 7), 422, contract.Usage, "wrong 7"},
@@ -170,20 +171,6 @@ func TestProblemOf(t *testing.T) {
 		require.NotEmpty(t, p.Title)
 	}
 	require.Equal(t, 3, (*problemOf(&estatefile.Faults{File: "f", List: []estatefile.Fault{{Line: 3, Text: "bad"}}}).Faults)[0].Line)
-}
-
-func TestGuessingIsSlowedDown(t *testing.T) {
-	x := newTries()
-	for range freeTries {
-		require.Zero(t, x.wait("admin", "192.0.2.1"))
-		x.failed("admin", "192.0.2.1")
-	}
-	require.Positive(t, x.wait("admin", "192.0.2.1"))
-	require.Positive(t, x.wait("admin", "192.0.2.99"), "from anywhere")
-	require.Positive(t, x.wait("other", "192.0.2.1"), "and for anybody from there")
-	require.Zero(t, x.wait("other", "192.0.2.99"))
-	x.succeeded("admin", "192.0.2.1")
-	require.Zero(t, x.wait("admin", "192.0.2.1"))
 }
 
 func TestSmallThings(t *testing.T) {

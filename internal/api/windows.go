@@ -66,7 +66,7 @@ func (s *Server) OpenWindow(ctx context.Context, req contract.OpenWindowRequestO
 		return nil, err
 	}
 	s.Actor.Forget()
-	s.JournalWritten()
+	s.written()
 	return contract.OpenWindow201JSONResponse(windowView(w)), nil
 }
 
@@ -98,7 +98,7 @@ func (s *Server) CloseWindow(ctx context.Context, req contract.CloseWindowReques
 			return nil, err
 		}
 		s.Actor.Forget()
-		s.JournalWritten()
+		s.written()
 		return contract.CloseWindow204Response{}, nil
 	}
 	return nil, &missing{fmt.Sprintf("no window %d is open: plumb window list shows them", req.ID)}
@@ -143,7 +143,7 @@ func (s *Server) SetCalendar(ctx context.Context, req contract.SetCalendarReques
 		return nil, err
 	}
 	s.Actor.Forget()
-	s.JournalWritten()
+	s.written()
 	return contract.SetCalendar204Response{}, nil
 }
 
@@ -155,6 +155,6 @@ func (s *Server) RemoveCalendar(ctx context.Context, req contract.RemoveCalendar
 		return nil, err
 	}
 	s.Actor.Forget()
-	s.JournalWritten()
+	s.written()
 	return contract.RemoveCalendar204Response{}, nil
 }

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 	"time"
 
@@ -60,12 +61,19 @@ func (s *Server) wiring(ctx context.Context, site estate.Key) (contract.Wiring, 
 			out.Outlets = append(out.Outlets, x)
 		}
 	}
-	if w, ok := s.Actor.WiringOf(site); ok {
-		out.Running, out.Doing, out.By, out.Began = w.Ended.IsZero(), optional(w.Doing), &w.By.Name, &w.Began
-		if !out.Running {
-			out.Ended = &w.Ended
+	switch c, err := s.Actor.WiringOf(ctx, site); {
+	case err != nil && !errors.Is(err, store.ErrAway):
+		return out, err
+	case c != nil:
+		out.Running, out.By, out.Began = !c.Over(), ptr(c.By.By()), &c.Began
+		if c.Trying {
+			at := len(c.Findings)
+			out.Doing = ptr(fmt.Sprintf("%d of %d: %s", at+1, len(c.Outlets), c.Outlets[at].Place()))
 		}
-		out.Switched = findingViews(w.Findings)
+		if c.Over() {
+			out.Ended = &c.Ended
+		}
+		out.Switched = findingViews(c.Findings)
 	}
 	return out, nil
 }
@@ -128,10 +136,11 @@ func (s *Server) CheckWiring(ctx context.Context, req contract.CheckWiringReques
 		return nil, err
 	}
 	e := s.Keeper.Estate()
-	w := act.Wiring{Site: site.Key, By: s.asker(ctx), Why: req.Body.Why}
-	if strings.TrimSpace(w.Why) == "" {
+	consent := operation.Consent{Why: req.Body.Why}
+	if strings.TrimSpace(consent.Why) == "" {
 		return nil, usage("a wiring check switches things off: say why")
 	}
+	var outlets []estate.End
 	for _, text := range req.Body.Outlets {
 		end, err := estate.ParseEnd(text)
 		if err != nil {
@@ -144,30 +153,27 @@ func (s *Server) CheckWiring(ctx context.Context, req contract.CheckWiringReques
 		if _, ok := d.SourceAt(end.Port); !ok {
 			return nil, usage("%s has no %s", end.Device, end.Words())
 		}
-		w.Outlets = append(w.Outlets, end)
+		outlets = append(outlets, end)
 	}
-	c := operation.Consent{Why: w.Why}
 	if req.Body.Names != nil {
 		for _, n := range *req.Body.Names {
-			c.Names = append(c.Names, estate.Key(n))
+			consent.Names = append(consent.Names, estate.Key(n))
 		}
 	}
-	if err := s.Actor.CheckWiring(w, c); errors.Is(err, act.ErrWiringRuns) {
+	if err := s.Actor.CheckWiring(ctx, site.Key, outlets, consent, s.asker(ctx)); errors.Is(err, act.ErrWiringRuns) {
 		return nil, errors.Join(err, store.ErrConflict)
 	} else if err != nil {
 		return nil, err
 	}
-	s.journal(ctx, store.Entry{Kind: store.EntryWiring, Who: w.By.Name, Site: site.Key, Why: w.Why, Text: "Wiring check by switching begun at " + string(site.Key), Result: "asked"})
 	out, err := s.wiring(ctx, site.Key)
 	return contract.CheckWiring202JSONResponse(out), err
 }
 
 // StopWiring implements the contract.
-func (s *Server) StopWiring(_ context.Context, req contract.StopWiringRequestObject) (contract.StopWiringResponseObject, error) {
+func (s *Server) StopWiring(ctx context.Context, req contract.StopWiringRequestObject) (contract.StopWiringResponseObject, error) {
 	site, err := s.site(req.Site)
 	if err != nil {
 		return nil, err
 	}
-	s.Actor.StopWiring(site.Key)
-	return contract.StopWiring204Response{}, nil
+	return contract.StopWiring204Response{}, s.Actor.StopWiring(ctx, site.Key, whoIs(ctx).Account)
 }

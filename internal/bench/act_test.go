@@ -14,8 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"plumbbob/internal/act"
+	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
-	"plumbbob/internal/core/group"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/gear/garage"
@@ -40,12 +40,12 @@ func startActing(b *testing.B, e *estate.Estate, secrets func(*garage.Garage)) *
 	secrets(g)
 	g.SetEstate(e)
 	s := storetest.Open(b)
-	k := keep.New(s, log, func([]estate.Key) {})
+	bus := &bus.Bus{}
+	k := keep.New(s, log, bus)
 	k.SetEstate(e)
-	w := watch.New(watch.Sources{Open: g.Open, Observe: k.Observe})
+	w := watch.New(watch.Sources{Open: g.Open, Bus: bus})
 	a, err := act.New(act.Parts{
-		Store: s, Keeper: k, Watcher: w, Garage: g, Log: log, Ledger: filepath.Join(b.TempDir(), "ledger"),
-		Written: func() {}, Changed: func(*operation.Operation) {}, GroupChanged: func(*group.Group) {},
+		Store: s, Keeper: k, Watcher: w, Garage: g, Log: log, Ledger: filepath.Join(b.TempDir(), "ledger"), Bus: bus,
 	})
 	require.NoError(b, err)
 	ctx, stop := context.WithCancel(context.Background())

@@ -18,9 +18,11 @@ import (
 	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/require"
 
+	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/observation"
+	"plumbbob/internal/core/reading"
 	"plumbbob/internal/core/verdict"
-	"plumbbob/internal/gear"
 	"plumbbob/internal/gear/garage"
 	"plumbbob/internal/keep"
 	"plumbbob/internal/lab"
@@ -100,11 +102,11 @@ func BenchmarkPolls(b *testing.B) {
 		ctx, stop := context.WithCancel(b.Context())
 		defer stop()
 		var seen atomic.Int64
-		w := watch.New(watch.Sources{Open: g.Open, Observe: func(o watch.Observation) {
+		w := watch.New(watch.Sources{Open: g.Open, Bus: hearing(func(o observation.Observation) {
 			if o.Result.OK && seen.Add(1) >= int64(b.N) {
 				stop()
 			}
-		}})
+		})})
 		go w.SetEstate(ctx, e)
 		_ = w.Run(ctx)
 		b.ReportMetric(float64(seen.Load())/b.Elapsed().Seconds(), "polls/s")
@@ -217,7 +219,7 @@ func BenchmarkReadings(b *testing.B) {
 	b.Run("keep", func(b *testing.B) {
 		s := storetest.Open(b)
 		require.NoError(b, s.Partition(b.Context(), time.Now(), store.DefaultRetention))
-		k := keep.New(s, slog.New(slog.DiscardHandler), func([]estate.Key) {})
+		k := keep.New(s, slog.New(slog.DiscardHandler), &bus.Bus{})
 		e := strips(b, time.Minute)
 		k.SetEstate(e)
 		round := 0
@@ -239,11 +241,17 @@ func BenchmarkReadings(b *testing.B) {
 }
 
 // polled is what a poll of a PDU brings, different in every round.
-func polled(d *estate.Device, round int) watch.Observation {
-	r := &gear.OutletReadings{TotalW: new(float64(100 + round%2*50))}
+func polled(d *estate.Device, round int) observation.Observation {
+	r := observation.Outlets{TotalW: new(float64(100 + round%2*50))}
 	for _, o := range d.Outlets {
-		r.Outlets = append(r.Outlets, gear.OutletReading{Number: o.Number, On: true, Metered: true, Switched: true, W: float64(o.Number + round%2*5)})
+		r.Outlets = append(r.Outlets, reading.Outlet{Number: o.Number, On: true, Metered: true, Switched: true, W: float64(o.Number + round%2*5)})
 	}
-	id := estate.EndpointID{Device: d.Key, Name: "card"}
-	return watch.Observation{Endpoint: &id, Result: verdict.Result{SentAt: time.Now(), OK: true}, Outlets: r}
+	return observation.Observation{Device: d.Key, Endpoint: "card", Result: verdict.Result{SentAt: time.Now(), OK: true}, Brought: observation.Payloads{r}}
+}
+
+// hearing is a bus on which one listens to what is observed.
+func hearing(f func(observation.Observation)) *bus.Bus {
+	b := &bus.Bus{}
+	b.Observed.Listen(f)
+	return b
 }

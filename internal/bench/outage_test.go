@@ -11,6 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/observation"
+	"plumbbob/internal/core/reading"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/watch"
 )
@@ -19,12 +21,12 @@ import (
 // given up.
 type reader struct{ silent bool }
 
-func (r reader) ReadOutlets(ctx context.Context) (gear.OutletReadings, error) {
+func (r reader) ReadOutlets(ctx context.Context) (reading.Outlets, error) {
 	if r.silent {
 		<-ctx.Done()
-		return gear.OutletReadings{}, ctx.Err()
+		return reading.Outlets{}, ctx.Err()
 	}
-	return gear.OutletReadings{}, nil
+	return reading.Outlets{}, nil
 }
 func (reader) SwitchOutlet(context.Context, int, bool) error { return nil }
 func (reader) Close() error                                  { return nil }
@@ -54,11 +56,11 @@ func BenchmarkOutage(b *testing.B) {
 					Open: func(id estate.EndpointID) (gear.Driver, error) {
 						return reader{strings.HasPrefix(string(id.Device), "silent")}, nil
 					},
-					Observe: func(o watch.Observation) {
+					Bus: hearing(func(o observation.Observation) {
 						if o.Result.OK && !o.Beside {
 							asked.Add(1)
 						}
-					},
+					}),
 				})
 				ctx, stop := context.WithTimeout(b.Context(), span)
 				go w.SetEstate(ctx, e)

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/observation"
 	"plumbbob/internal/gear/garage"
 	"plumbbob/internal/lab"
 	"plumbbob/internal/watch"
@@ -98,7 +99,7 @@ func BenchmarkFleet(b *testing.B) {
 		const all = manyPDUs + manySupplies
 		var seen atomic.Int64
 		var began atomic.Int64
-		w := watch.New(watch.Sources{Open: g.Open, Observe: func(o watch.Observation) {
+		w := watch.New(watch.Sources{Open: g.Open, Bus: hearing(func(o observation.Observation) {
 			if !o.Result.OK || o.Beside {
 				return
 			}
@@ -109,7 +110,7 @@ func BenchmarkFleet(b *testing.B) {
 			case n >= int64(2*all+b.N):
 				stop()
 			}
-		}})
+		})})
 		before := heap()
 		go w.SetEstate(ctx, e)
 		_ = w.Run(ctx)

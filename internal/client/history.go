@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"plumbbob/internal/api/contract"
+	"plumbbob/internal/core/verdict"
 )
 
 // lookingBack is how far a command looks back, and in what form.
@@ -153,7 +154,7 @@ func (a *app) plot(device string, h contract.History, x contract.HistorySeries) 
 		if v == nil {
 			return "–"
 		}
-		return strings.TrimSpace(fmt.Sprintf("%.4g %s", *v, x.Unit))
+		return strings.TrimSpace(verdict.Figure(*v) + " " + x.Unit)
 	}
 	head := fmt.Sprintf("%s, %s: mean %s, peak %s", device, x.Words, unit(x.Average), unit(x.Peak))
 	if x.PeakAt != nil {
@@ -176,7 +177,7 @@ func (a *app) plot(device string, h contract.History, x contract.HistorySeries) 
 	for row := plotHeight - 1; row >= 0; row-- {
 		label := ""
 		if row == plotHeight-1 || row == 0 || row == plotHeight/2 {
-			label = fmt.Sprintf("%.4g", low+(high-low)*float64(row)/(plotHeight-1))
+			label = verdict.Figure(low + (high-low)*float64(row)/(plotHeight-1))
 		}
 		fmt.Fprintf(a.out, "%*s ┤%s\n", plotLabels-1, label, line(columns, row, low, high))
 	}

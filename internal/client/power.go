@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"plumbbob/internal/api/contract"
+	"plumbbob/internal/core/verdict"
 )
 
 func (a *app) powerCommand() *cobra.Command {
@@ -45,7 +46,7 @@ func powerTable(all []contract.SitePower) table {
 		if v == nil {
 			return ""
 		}
-		return fmt.Sprintf("%.4g", *v)
+		return verdict.Figure(*v)
 	}
 	for _, s := range all {
 		for _, x := range s.Elements {

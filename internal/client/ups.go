@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"plumbbob/internal/api/contract"
+	"plumbbob/internal/core/verdict"
 )
 
 func (a *app) upsCommand() *cobra.Command {
@@ -157,7 +158,7 @@ func supplyTable(u contract.Supply) table {
 		unit string
 	}{{u.Brief.BatteryV, "V"}, {u.BatteryA, "A"}, {u.Brief.Temperature, "°C"}} {
 		if x.v != nil {
-			battery += fmt.Sprintf(", %.4g %s", *x.v, x.unit)
+			battery += ", " + verdict.Figure(*x.v) + " " + x.unit
 		}
 	}
 	add("battery", battery)
@@ -183,7 +184,7 @@ func phases(add func(string, string), name string, list []contract.PhaseReading)
 			unit string
 		}{{p.V, "V"}, {p.Hz, "Hz"}, {p.A, "A"}, {p.W, "W"}, {p.Load, "% load"}} {
 			if x.v != nil {
-				words = append(words, fmt.Sprintf("%.4g %s", *x.v, x.unit))
+				words = append(words, verdict.Figure(*x.v)+" "+x.unit)
 			}
 		}
 		label := name
@@ -251,13 +252,16 @@ func (a *app) upsOutput(name, short string, kind contract.OperationKind) *cobra.
 }
 
 func (a *app) upsAuto() *cobra.Command {
-	return &cobra.Command{
+	var why string
+	c := &cobra.Command{
 		Use: "auto-restart DEVICE on|off", Short: "Say whether its output comes on when the utility returns", Args: args(2, 2, "plumb ups auto-restart DEVICE on|off"),
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
 			if given[1] != "on" && given[1] != "off" {
 				return fail(ExitUsage, "%q is not on or off", given[1])
 			}
-			return a.tell(c, s, given[0], contract.SupplyCommand{Do: "auto-restart", On: new(given[1] == "on")})
+			return a.tell(c, s, given[0], contract.SupplyCommand{Do: "auto-restart", On: new(given[1] == "on"), Why: &why})
 		}),
 	}
+	c.Flags().StringVar(&why, "why", "", "the reason, for the journal")
+	return c
 }

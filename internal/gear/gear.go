@@ -13,7 +13,6 @@ import (
 	"runtime/debug"
 	"time"
 
-	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/reading"
 )
@@ -24,7 +23,7 @@ import (
 // SwitchOutlet that failed; one that succeeded has been accepted by the gear,
 // and whether it happened must be read back.
 type Outlets interface {
-	ReadOutlets(ctx context.Context) (OutletReadings, error)
+	ReadOutlets(ctx context.Context) (reading.Outlets, error)
 	SwitchOutlet(ctx context.Context, number int, on bool) error
 }
 
@@ -53,29 +52,6 @@ func As[T any](d Driver) (T, bool) {
 // OutletCycler is gear that carries out a whole cycle by itself.
 type OutletCycler interface {
 	CycleOutlet(ctx context.Context, number int, hold time.Duration) error
-}
-
-// OutletReadings is what was read of all outlets in one go.
-type OutletReadings struct {
-	Outlets []OutletReading
-	TotalW  *float64 // through the inlet, when the gear says
-	Meters  []reading.Meter
-}
-
-// OutletReading is what was read of one outlet.
-type OutletReading struct {
-	Kind     estate.SourceKind
-	Number   int
-	Name     string
-	Switched bool // it can be switched
-	On       bool
-	Giving   *bool  // of a PoE port: something takes power from it
-	Trouble  string // of a PoE port: why it gives none although something may be there; may be empty
-	Metered  bool
-	W, A, Wh float64 // meaningful when metered
-
-	AfterLoss         AfterLoss // empty when the gear does not say
-	OnDelay, OffDelay *time.Duration
 }
 
 // Kind sorts what can go wrong with gear into what people can do about it.
@@ -243,15 +219,8 @@ type Restarter interface {
 // Panel is a board with leads to the buttons and lights on the fronts of devices.
 // A press is never sent twice: OutcomeOf tells what became of one that failed.
 type Panel interface {
-	ReadPanel(ctx context.Context) ([]PanelReading, error)
+	ReadPanel(ctx context.Context) ([]reading.Front, error)
 	PressButton(ctx context.Context, lead int, b operation.Button, hold time.Duration) error
-}
-
-// PanelReading is what the lights on one front say.
-type PanelReading struct {
-	Lead  int
-	Power bool
-	Disk  *bool // nil where no lead goes to it
 }
 
 // CommandLine is a device that can be told things. OutcomeOf tells what became

@@ -50,12 +50,12 @@ func (l Lookup) truth(v *profile.Value, row int) (yes, known bool) {
 }
 
 // Outlet maps one row of the outlets. It is false when the row has gone.
-func (l Lookup) Outlet(p *profile.Outlets, n int) (OutletReading, bool) {
+func (l Lookup) Outlet(p *profile.Outlets, n int) (reading.Outlet, bool) {
 	on, known := l.truth(p.On, n)
 	if !known {
-		return OutletReading{}, false
+		return reading.Outlet{}, false
 	}
-	r := OutletReading{Number: n, Name: l.text(p.Name, n), Switched: p.Command != nil, On: on}
+	r := reading.Outlet{Number: n, Name: l.text(p.Name, n), Switched: p.Command != nil, On: on}
 	if p.Switched != nil {
 		r.Switched, _ = l.truth(p.Switched, n)
 	}
@@ -69,16 +69,16 @@ func (l Lookup) Outlet(p *profile.Outlets, n int) (OutletReading, bool) {
 		r.Wh = *e
 	}
 	if p.AfterLoss != nil {
-		r.AfterLoss = AfterLoss(l.text(p.AfterLoss, n))
+		r.AfterLoss = reading.AfterLoss(l.text(p.AfterLoss, n))
 	}
 	r.OnDelay, r.OffDelay = seconds(l.number(p.OnDelay, n)), seconds(l.number(p.OffDelay, n))
 	return r, true
 }
 
 // Panel maps the lights of one lead. It is false when there are none.
-func (l Lookup) Panel(p *profile.Panel, n int) (PanelReading, bool) {
+func (l Lookup) Panel(p *profile.Panel, n int) (reading.Front, bool) {
 	on, known := l.truth(p.Power, n)
-	r := PanelReading{Lead: n, Power: on}
+	r := reading.Front{Lead: n, Power: on}
 	if disk, known := l.truth(p.Disk, n); known {
 		r.Disk = &disk
 	}

@@ -13,19 +13,9 @@ import (
 // power returns. What is written is read back before it counts as done.
 type OutletSettings interface {
 	NameOutlet(ctx context.Context, number int, name string) error
-	SetAfterLoss(ctx context.Context, number int, what AfterLoss) error
+	SetAfterLoss(ctx context.Context, number int, what reading.AfterLoss) error
 	SetDelays(ctx context.Context, number int, on, off *time.Duration) error
 }
-
-// AfterLoss is what an outlet does when power comes back to its PDU.
-type AfterLoss string
-
-// The ways.
-const (
-	LossOff      AfterLoss = "off"
-	LossOn       AfterLoss = "on"
-	LossAsBefore AfterLoss = "as before"
-)
 
 // Configured is a controller that says how it is set up. What of that can be
 // changed shows by the setters that its driver implements.

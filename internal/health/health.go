@@ -107,8 +107,8 @@ func (b *Book) List() []Ailment {
 	return out
 }
 
-// Changed has f called after every change, without a lock.
-func (b *Book) Changed(f func()) {
+// Listen has f called after every change, without a lock.
+func (b *Book) Listen(f func()) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.changed = append(b.changed, f)

@@ -14,6 +14,7 @@ import (
 	"sync"
 	"time"
 
+	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/incident"
 	"plumbbob/internal/core/operation"
@@ -30,8 +31,7 @@ type Parts struct {
 	Log     *slog.Logger
 	Health  *health.Book
 	Standby func() bool // another service keeps the book now; nil: never
-	Changed func(*incident.Incident)
-	Written func() // the journal has a new entry
+	Bus     *bus.Bus
 }
 
 // Room has the book. It may be shared between goroutines.
@@ -55,7 +55,9 @@ type unsaved struct {
 
 // New returns a room with an empty book. Nothing happens before Run.
 func New(p Parts) *Room {
-	return &Room{Parts: p, ops: map[estate.Key]*operation.Operation{}, dirty: map[string]*unsaved{}}
+	r := &Room{Parts: p, ops: map[estate.Key]*operation.Operation{}, dirty: map[string]*unsaved{}}
+	p.Bus.Operations.Listen(r.operation)
+	return r
 }
 
 const lookEvery = time.Second
@@ -172,7 +174,7 @@ func (r *Room) unlock() {
 	r.tell = nil
 	r.mu.Unlock()
 	for _, i := range tell {
-		r.Changed(i)
+		r.Bus.Incidents.Publish(i)
 	}
 }
 
@@ -222,12 +224,12 @@ func (r *Room) save(ctx context.Context) {
 		r.mu.Unlock()
 	}
 	if written {
-		r.Written()
+		r.Bus.Journal.Publish(bus.NewEntry{})
 	}
 }
 
-// OperationChanged notes what is tried, and who is awaited.
-func (r *Room) OperationChanged(o *operation.Operation) {
+// operation notes what is tried, and who is awaited.
+func (r *Room) operation(o *operation.Operation) {
 	r.mu.Lock()
 	defer r.unlock()
 	now := time.Now().UTC()
@@ -300,6 +302,6 @@ func (r *Room) Say(ctx context.Context, id, who string, say func(i *incident.Inc
 		r.tell = append(r.tell, i.Clone())
 	}
 	r.unlock()
-	r.Written()
+	r.Bus.Journal.Publish(bus.NewEntry{})
 	return i, nil
 }

@@ -9,14 +9,15 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/incident"
+	"plumbbob/internal/core/observation"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/keep"
 	"plumbbob/internal/store"
 	"plumbbob/internal/store/storetest"
-	"plumbbob/internal/watch"
 )
 
 func TestMain(m *testing.M) { storetest.Main(m) }
@@ -38,7 +39,8 @@ type rooms struct {
 
 func start(t *testing.T, s *store.Store) (*rooms, func()) {
 	r := &rooms{T: t}
-	r.keeper = keep.New(s, slog.New(slog.DiscardHandler), func([]estate.Key) {})
+	b := &bus.Bus{}
+	r.keeper = keep.New(s, slog.New(slog.DiscardHandler), b)
 	here := []estate.NetworkCable{{Via: estate.End{Device: "here"}}}
 	e, problems := estate.New("t", "here", []estate.Site{{Key: "pier", Zone: time.UTC}}, []estate.Device{
 		{Key: "here", Site: "pier", Role: "server"},
@@ -46,12 +48,13 @@ func start(t *testing.T, s *store.Store) (*rooms, func()) {
 	})
 	require.Empty(t, problems)
 	r.keeper.SetEstate(e)
-	r.Room = New(Parts{Store: s, Keeper: r.keeper, Log: slog.New(slog.DiscardHandler), Written: func() {}, Changed: func(i *incident.Incident) {
+	r.Room = New(Parts{Store: s, Keeper: r.keeper, Log: slog.New(slog.DiscardHandler), Bus: b})
+	b.Incidents.Listen(func(i *incident.Incident) {
 		r.keeper.Estate() // whoever is told may look
 		r.mu.Lock()
 		r.told = append(r.told, i)
 		r.mu.Unlock()
-	}})
+	})
 	ctx, stop := context.WithCancel(context.Background())
 	var running sync.WaitGroup
 	running.Go(func() { _ = r.keeper.Run(ctx) })
@@ -60,15 +63,16 @@ func start(t *testing.T, s *store.Store) (*rooms, func()) {
 }
 
 func (r *rooms) ping() {
-	r.keeper.Observe(watch.Observation{Probe: &verdict.ProbeID{Device: "router"}, Result: verdict.Result{SentAt: time.Now(), OK: true}})
+	r.keeper.Observe(observation.Observation{Device: "router", Result: verdict.Result{SentAt: time.Now(), OK: true}})
 }
 
 // awaited is a cycle whose device should have come back long ago.
 func awaited(state operation.State) *operation.Operation {
 	return &operation.Operation{
-		ID: "op1", Kind: operation.Cycle, Device: "router", State: state, Asked: time.Now().Add(-2 * time.Minute),
-		Usual: operation.Usual{Min: 38 * time.Second, Max: 47 * time.Second, N: 4},
-		Steps: []operation.Step{{Kind: operation.Answer, State: operation.Waiting, Began: time.Now().Add(-90 * time.Second)}},
+		ID:       "op1",
+		Order:    operation.Order{Kind: operation.Cycle, Device: "router", Asked: time.Now().Add(-2 * time.Minute)},
+		Plan:     operation.Plan{Usual: operation.Usual{Min: 38 * time.Second, Max: 47 * time.Second, N: 4}},
+		Progress: operation.Progress{State: state, Steps: []operation.Step{{Kind: operation.Answer, State: operation.Waiting, Began: time.Now().Add(-90 * time.Second)}}},
 	}
 }
 
@@ -78,7 +82,7 @@ func TestWhatDoesNotComeBack(t *testing.T) {
 	s := storetest.Open(t)
 	r, stop := start(t, s)
 	r.keeper.SetOperating([]estate.Key{"router"}, "being cycled")
-	r.OperationChanged(awaited(operation.Running))
+	r.Bus.Operations.Publish(awaited(operation.Running))
 	require.Eventually(t, func() bool { return r.Of("router") != nil }, soon, often)
 	i := r.Of("router")
 	require.Equal(t, []any{incident.Late, []string{"op1"}}, []any{i.Kind, i.Tried})
@@ -143,9 +147,9 @@ func TestTheDatabaseIsAway(t *testing.T) {
 	require.Eventually(t, func() bool { r.Room.mu.Lock(); defer r.Room.mu.Unlock(); return r.ready }, soon, often)
 	require.NoError(t, s.Close())
 	r.keeper.SetOperating([]estate.Key{"router"}, "being cycled")
-	r.OperationChanged(awaited(operation.Running))
+	r.Bus.Operations.Publish(awaited(operation.Running))
 	require.Eventually(t, func() bool { return len(r.Open()) == 1 }, soon, often)
-	r.OperationChanged(&operation.Operation{ID: "op2", Device: "router", Asked: time.Now(), State: operation.Running})
+	r.Bus.Operations.Publish(&operation.Operation{ID: "op2", Order: operation.Order{Device: "router", Asked: time.Now()}, Progress: operation.Progress{State: operation.Running}})
 	require.Equal(t, []string{"op1", "op2"}, r.Open()[0].Tried)
 	r.keeper.SetOperating([]estate.Key{"router"}, "")
 	require.Eventually(t, func() bool { r.ping(); return len(r.Open()) == 0 }, soon, often)

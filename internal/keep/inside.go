@@ -8,12 +8,12 @@ import (
 	"time"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/observation"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/power"
 	"plumbbob/internal/core/reading"
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/store"
-	"plumbbob/internal/watch"
 )
 
 // Inside is the newest that a management controller said about a box. The
@@ -34,16 +34,15 @@ type Inside struct {
 }
 
 // chassis takes in how the host is.
-func (k *Keeper) chassis(d *estate.Device, o watch.Observation) {
-	c := *o.Chassis
-	c.At = o.Result.SentAt
+func (k *Keeper) chassis(d *estate.Device, c reading.Chassis, at time.Time) {
+	c.At = at
 	k.evidence.Controller(d.Key, c)
 	r := operation.Reading{At: c.At, On: c.On}
 	if c.Watts != nil {
 		r.Metered, r.W = true, *c.Watts
 		k.spool.add(seriesKey{d.Key, ChassisSeries}, d.Site, "W", sample{c.At, *c.Watts}, max(1, 2*resolution**c.Watts))
 	}
-	k.publish(operation.Measured{At: c.At, Outlets: map[estate.End]operation.Reading{estate.ChassisEnd(d.Key): r}})
+	k.measured(operation.Measured{At: c.At, Outlets: map[estate.End]operation.Reading{estate.ChassisEnd(d.Key): r}})
 	if len(d.Power) == 0 || !k.metered(d) {
 		k.reading(d, time.Now())
 	}
@@ -65,40 +64,39 @@ func (k *Keeper) insideOf(key estate.Key) *Inside {
 }
 
 // within takes in what was read beside that.
-func (k *Keeper) within(d *estate.Device, o watch.Observation) {
+func (k *Keeper) within(d *estate.Device, o observation.Observation) {
 	if !o.Result.OK {
 		return
 	}
 	in := k.insideOf(d.Key)
 	at := o.Result.SentAt
-	if o.Sensors != nil {
-		in.Sensors, in.SensorsAt = *o.Sensors, at
-		k.sensors(d, in, o)
-	}
-	if o.Events != nil {
-		if in.Events.Version != o.Events.Version {
-			k.spool.docs[docKey{d.Key, docEvents}] = *o.Events
+	for _, p := range o.Brought {
+		switch p := p.(type) {
+		case observation.Sensors:
+			in.Sensors, in.SensorsAt = p, at
+			k.sensors(d, in, goodFor(d, o.Endpoint))
+		case observation.Events:
+			if in.Events.Version != p.Version {
+				k.spool.docs[docKey{d.Key, docEvents}] = reading.EventLog(p)
+			}
+			in.Events, in.EventsAt = reading.EventLog(p), at
+		case observation.Sheet:
+			in.Sheet, in.SheetAt = reading.Sheet(p), at
+			k.spool.docs[docKey{d.Key, docSheet}] = in.Sheet
+		case observation.Neighbours:
+			in.Neighbours, in.NeighboursAt = p, at
+			k.spool.docs[docKey{d.Key, docNeighbours}] = in.Neighbours
+		case observation.Weak:
+			in.Weak, in.WeakAt = p, at
+			k.spool.docs[docKey{d.Key, docWeak}] = in.Weak
 		}
-		in.Events, in.EventsAt = *o.Events, at
-	}
-	if o.Sheet != nil {
-		in.Sheet, in.SheetAt = *o.Sheet, at
-		k.spool.docs[docKey{d.Key, docSheet}] = in.Sheet
-	}
-	if o.Neighbours != nil {
-		in.Neighbours, in.NeighboursAt = *o.Neighbours, at
-		k.spool.docs[docKey{d.Key, docNeighbours}] = in.Neighbours
-	}
-	if o.Weak != nil {
-		in.Weak, in.WeakAt = *o.Weak, at
-		k.spool.docs[docKey{d.Key, docWeak}] = in.Weak
 	}
 	k.spool.looked[d.Key] = true
 }
 
 // sensors judges readings and spools their values.
-func (k *Keeper) sensors(d *estate.Device, in *Inside, o watch.Observation) {
-	a := verdict.Ailments{At: in.SensorsAt, Good: goodFor(d, o)}
+func (k *Keeper) sensors(d *estate.Device, in *Inside, good time.Duration) {
+	a := verdict.Ailments{At: in.SensorsAt, Good: good}
 	for _, s := range in.Sensors {
 		if s.Level.Worse(reading.Fine) {
 			a.List = append(a.List, verdict.Ailment{Text: s.Trouble(), Level: s.Level})
@@ -122,8 +120,8 @@ func (k *Keeper) sensors(d *estate.Device, in *Inside, o watch.Observation) {
 
 // goodFor is how long the readings of an endpoint count: some rounds, and the
 // time that a slow controller takes for one.
-func goodFor(d *estate.Device, o watch.Observation) time.Duration {
-	ep, _ := d.Endpoint(o.Endpoint.Name)
+func goodFor(d *estate.Device, endpoint string) time.Duration {
+	ep, _ := d.Endpoint(endpoint)
 	return 3*ep.Sensors + 4*ep.Timeout
 }
 

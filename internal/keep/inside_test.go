@@ -7,12 +7,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/observation"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/reading"
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/store"
 	"plumbbob/internal/store/storetest"
-	"plumbbob/internal/watch"
 )
 
 var bmc = estate.EndpointID{Device: "router", Name: "bmc"}
@@ -31,8 +31,8 @@ func withController(t *testing.T, k *kept) {
 	k.SetEstate(e)
 }
 
-func beside(at time.Time) watch.Observation {
-	return watch.Observation{Endpoint: &bmc, Result: verdict.Result{SentAt: at, OK: true}, Beside: true}
+func beside(at time.Time, brought ...observation.Payload) observation.Observation {
+	return observation.Observation{Device: bmc.Device, Endpoint: bmc.Name, Brought: brought, Result: verdict.Result{SentAt: at, OK: true}, Beside: true}
 }
 
 // TestWhatControllersSay: chassis, readings, log and sheet are taken in, judged,
@@ -42,23 +42,20 @@ func TestWhatControllersSay(t *testing.T) {
 	k := newKept(t, s)
 	withController(t, k)
 	now := time.Now()
-	sub := k.Subscribe()
-	defer sub.Close()
+	sub, leave := k.bus.Measured.Queue(8)
+	defer leave()
 	watts, hot := 212.0, 97.0
-	k.Observe(watch.Observation{Endpoint: &bmc, Result: verdict.Result{SentAt: now, OK: true}, Chassis: &reading.Chassis{On: true, Watts: &watts}})
-	require.Equal(t, operation.Reading{At: now, On: true, Metered: true, W: 212}, (<-sub.C).(operation.Measured).Outlets[estate.ChassisEnd("router")], "running operations are told")
+	o := beside(now, observation.Chassis{On: true, Watts: &watts})
+	o.Beside = false
+	k.Observe(o)
+	require.Equal(t, operation.Reading{At: now, On: true, Metered: true, W: 212}, (<-sub).(operation.Measured).Outlets[estate.ChassisEnd("router")], "running operations are told")
 	k.ping(now, true)
 
-	o := beside(now)
-	o.Sensors = &[]reading.Sensor{
+	k.Observe(beside(now, observation.Sensors{
 		{Name: "PSU 2", Series: "psu-2", Words: "input lost", Level: reading.Warning},
 		{Name: "CPU 1 temp", Series: "cpu-1-temp", Unit: "°C", Value: &hot, Level: reading.Critical},
-	}
-	o.Events = &reading.EventLog{Version: "v1", Events: []reading.Event{{ID: 1, Text: "log cleared"}}}
-	k.Observe(o)
-	o = beside(now)
-	o.Sheet, o.Weak = &reading.Sheet{Serial: "GW-1"}, &[]reading.Weakness{{Name: "clock"}}
-	k.Observe(o)
+	}, observation.Events{Version: "v1", Events: []reading.Event{{ID: 1, Text: "log cleared"}}}))
+	k.Observe(beside(now, observation.Sheet{Serial: "GW-1"}, observation.Weak{{Name: "clock"}}))
 	k.judge(now)
 	v := k.Verdict("router")
 	require.Equal(t, verdict.Strained, v.State)

@@ -69,7 +69,7 @@ func (k *Keeper) judge(now time.Time) {
 	k.spool.unparked = append(k.spool.unparked, k.notParkedAnyMore()...)
 	k.mu.Unlock()
 	if len(changed) > 0 {
-		k.changed(changed)
+		k.bus.Judged.Publish(changed)
 	}
 }
 

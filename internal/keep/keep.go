@@ -15,31 +15,29 @@ import (
 	"sync"
 	"time"
 
+	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/observation"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/power"
+	"plumbbob/internal/core/reading"
 	"plumbbob/internal/core/verdict"
-	"plumbbob/internal/gear"
 	"plumbbob/internal/health"
 	"plumbbob/internal/store"
-	"plumbbob/internal/watch"
 )
 
 // Keeper is what is known now. It may be shared between goroutines.
 type Keeper struct {
-	store   *store.Store
-	log     *slog.Logger
-	changed func([]estate.Key) // told which devices look different, without the lock
-	dirty   chan struct{}
+	store *store.Store
+	log   *slog.Logger
+	bus   *bus.Bus
+	dirty chan struct{}
 
 	// Retention is how long readings are kept. It must not change once Run runs.
 	Retention store.Retention
 	// Owned by storeReadings: how far the roll-ups have come, and the oldest that
 	// was stored after that.
 	rolled, late time.Time
-
-	// Written is told that the journal has new entries; it does nothing unless it is set.
-	Written func()
 
 	// Standby says whether another service keeps the records now; nil: never.
 	Standby func() bool
@@ -55,7 +53,6 @@ type Keeper struct {
 	remembered bool                                 // what was before the start is known
 	standing   map[estate.Key]store.StandingVerdict // from before the start, until it is known how the device is
 	shown      map[estate.Key]shown
-	subs       map[*Subscription]bool
 	spool      spool
 	inside     map[estate.Key]*Inside
 	running    map[estate.Key]*power.Discharge // UPSes that live on their battery now
@@ -67,14 +64,15 @@ type shown struct {
 	drawn   int // 0.1 W
 }
 
-// New returns a keeper that knows nothing. changed is called for every batch
-// of devices that look different.
-func New(s *store.Store, log *slog.Logger, changed func([]estate.Key)) *Keeper {
-	return &Keeper{
-		store: s, log: log, changed: changed, dirty: make(chan struct{}, 1), Written: func() {}, Retention: store.DefaultRetention,
+// New returns a keeper that knows nothing, and takes in what is observed from now on.
+func New(s *store.Store, log *slog.Logger, b *bus.Bus) *Keeper {
+	k := &Keeper{
+		store: s, log: log, bus: b, dirty: make(chan struct{}, 1), Retention: store.DefaultRetention,
 		estate: estate.Empty(), evidence: verdict.NewEvidence(), verdicts: map[estate.Key]verdict.Verdict{},
-		standing: map[estate.Key]store.StandingVerdict{}, shown: map[estate.Key]shown{}, subs: map[*Subscription]bool{}, spool: newSpool(), inside: map[estate.Key]*Inside{}, running: map[estate.Key]*power.Discharge{},
+		standing: map[estate.Key]store.StandingVerdict{}, shown: map[estate.Key]shown{}, spool: newSpool(), inside: map[estate.Key]*Inside{}, running: map[estate.Key]*power.Discharge{},
 	}
+	b.Observed.Listen(k.Observe)
+	return k
 }
 
 // SetEstate replaces the estate. What was observed of things that stay is kept.
@@ -101,17 +99,19 @@ func (k *Keeper) touch() {
 }
 
 // Observe takes in one observation.
-func (k *Keeper) Observe(o watch.Observation) {
+func (k *Keeper) Observe(o observation.Observation) {
 	k.mu.Lock()
 	now := time.Now()
-	switch {
-	case o.Probe != nil:
-		if d := k.estate.Device(o.Probe.Device); d != nil && o.Probe.Index < len(d.Questions()) {
-			k.evidence.Probe(*o.Probe, o.Result)
-			k.heard(o.Probe.Device, now)
+	if d := k.estate.Device(o.Device); d != nil {
+		switch {
+		case o.Endpoint != "" && o.Beside:
+			k.within(d, o)
+		case o.Endpoint != "":
+			k.endpoint(d, o, now)
+		case o.Probe < len(d.Questions()):
+			k.evidence.Probe(o.ProbeID(), o.Result)
+			k.heard(o.Device, now)
 		}
-	case o.Endpoint != nil:
-		k.endpoint(o, now)
 	}
 	told := k.evidence.News || k.open
 	k.mu.Unlock()
@@ -120,77 +120,76 @@ func (k *Keeper) Observe(o watch.Observation) {
 	}
 }
 
-func (k *Keeper) endpoint(o watch.Observation, now time.Time) {
-	d := k.estate.Device(o.Endpoint.Device)
-	if d == nil {
-		return
-	}
-	if o.Beside {
-		k.within(d, o)
-		return
-	}
-	k.evidence.Endpoint(*o.Endpoint, o.Result)
-	if o.Chassis != nil {
-		k.chassis(d, o)
+func (k *Keeper) endpoint(d *estate.Device, o observation.Observation, now time.Time) {
+	k.evidence.Endpoint(o.EndpointID(), o.Result)
+	at := o.Result.SentAt
+	for _, p := range o.Brought {
+		if c, ok := p.(observation.Chassis); ok {
+			k.chassis(d, reading.Chassis(c), at)
+		}
 	}
 	if len(d.Probes) == 0 {
 		k.heard(d.Key, now)
 	}
 	// That it answers is the reading of the endpoint itself.
 	answers := o.Result.OK || o.Result.Refused
-	k.publish(operation.Measured{At: o.Result.SentAt, Outlets: map[estate.End]operation.Reading{o.Endpoint.OwnEnd(): {At: o.Result.SentAt, On: answers}}})
-	if len(o.Panel) > 0 {
-		k.panels(d, o)
-	}
-	if o.Supply != nil {
-		k.supply(d, *o.Supply, o.Result.SentAt)
-	}
-	if o.Outlets != nil {
-		k.outlets(d, o, now)
+	k.measured(operation.Measured{At: at, Outlets: map[estate.End]operation.Reading{o.EndpointID().OwnEnd(): {At: at, On: answers}}})
+	for _, p := range o.Brought {
+		switch p := p.(type) {
+		case observation.Fronts:
+			k.panels(d, p, at)
+		case observation.Supply:
+			k.supply(d, reading.Supply(p), at)
+		case observation.Outlets:
+			k.outlets(d, reading.Outlets(p), at, now)
+		}
 	}
 }
 
 // outlets takes in what was read of all that a device gives power through.
-func (k *Keeper) outlets(d *estate.Device, o watch.Observation, now time.Time) {
-	if o.Outlets.TotalW != nil {
-		k.evidence.Totals[d.Key] = *o.Outlets.TotalW
+func (k *Keeper) outlets(d *estate.Device, all reading.Outlets, at, now time.Time) {
+	if all.TotalW != nil {
+		k.evidence.Totals[d.Key] = *all.TotalW
 	}
-	k.evidence.Meters[d.Key] = o.Outlets.Meters
-	m := operation.Measured{At: o.Result.SentAt, Outlets: map[estate.End]operation.Reading{}}
-	for _, r := range o.Outlets.Outlets {
+	k.evidence.Meters[d.Key] = all.Meters
+	m := operation.Measured{At: at, Outlets: make(map[estate.End]operation.Reading, len(all.Outlets))}
+	for _, r := range all.Outlets {
 		end := endOf(d, r)
 		k.evidence.Outlet(end, verdict.Outlet{
-			At: o.Result.SentAt, Name: r.Name, On: r.On, Metered: r.Metered, W: r.W, A: r.A, Wh: r.Wh, Switched: r.Switched,
+			At: at, Name: r.Name, On: r.On, Metered: r.Metered, W: r.W, A: r.A, Wh: r.Wh, Switched: r.Switched,
 			Giving: r.Giving, Trouble: r.Trouble, AfterLoss: string(r.AfterLoss), OnDelay: r.OnDelay, OffDelay: r.OffDelay,
 		})
-		m.Outlets[end] = operation.Reading{At: o.Result.SentAt, On: r.On, Metered: r.Metered, W: r.W}
+		m.Outlets[end] = operation.Reading{At: at, On: r.On, Metered: r.Metered, W: r.W}
 	}
-	k.publish(m)
+	k.measured(m)
 	k.readings(d, now)
 	k.meters(d, now)
 }
 
 // panels takes in how the lights are on the fronts to which a board has leads.
-func (k *Keeper) panels(board *estate.Device, o watch.Observation) {
-	m := operation.Measured{At: o.Result.SentAt, Outlets: map[estate.End]operation.Reading{}}
+func (k *Keeper) panels(board *estate.Device, fronts observation.Fronts, at time.Time) {
+	if len(fronts) == 0 {
+		return
+	}
+	m := operation.Measured{At: at, Outlets: map[estate.End]operation.Reading{}}
 	for i := range k.estate.Devices {
 		d := &k.estate.Devices[i]
 		for _, lead := range d.Panel {
-			for _, r := range o.Panel {
+			for _, r := range fronts {
 				if lead == estate.OutletEnd(board.Key, r.Lead) {
-					k.evidence.Panel(d.Key, verdict.Light{At: m.At, On: r.Power, Disk: r.Disk})
-					m.Outlets[estate.PanelEnd(d.Key)] = operation.Reading{At: m.At, On: r.Power}
+					k.evidence.Panel(d.Key, verdict.Light{At: at, On: r.Power, Disk: r.Disk})
+					m.Outlets[estate.PanelEnd(d.Key)] = operation.Reading{At: at, On: r.Power}
 				}
 			}
 		}
 	}
-	k.publish(m)
+	k.measured(m)
 }
 
 // endOf names what was read. Gear does not know of kinds: what it calls an
 // outlet is, on a device of which the estate says so, an output of direct
 // current or a slot.
-func endOf(d *estate.Device, r gear.OutletReading) estate.End {
+func endOf(d *estate.Device, r reading.Outlet) estate.End {
 	kind := r.Kind
 	if kind == estate.Socket {
 		for _, o := range d.Outlets {
@@ -208,45 +207,14 @@ func (k *Keeper) heard(key estate.Key, now time.Time) {
 	answers, silent, last, since := verdict.Heard(k.estate, k.evidence, key, now)
 	switch {
 	case answers:
-		k.publish(operation.Heard{At: last, Device: key})
+		k.measured(operation.Heard{At: last, Device: key})
 	case silent:
-		k.publish(operation.Unheard{At: since, Device: key})
+		k.measured(operation.Unheard{At: since, Device: key})
 	}
 }
 
-// A Subscription is a queue of what running operations want to know.
-type Subscription struct {
-	C      chan operation.Event
-	keeper *Keeper
-}
-
-const subscriptionSize = 1024
-
-// Subscribe starts a queue. What does not fit is dropped: the same is
-// observed again half a second later.
-func (k *Keeper) Subscribe() *Subscription {
-	s := &Subscription{C: make(chan operation.Event, subscriptionSize), keeper: k}
-	k.mu.Lock()
-	k.subs[s] = true
-	k.mu.Unlock()
-	return s
-}
-
-// Close ends a queue.
-func (s *Subscription) Close() {
-	s.keeper.mu.Lock()
-	delete(s.keeper.subs, s)
-	s.keeper.mu.Unlock()
-}
-
-func (k *Keeper) publish(e operation.Event) {
-	for s := range k.subs {
-		select {
-		case s.C <- e:
-		default:
-		}
-	}
-}
+// measured tells running operations what they wait for.
+func (k *Keeper) measured(e operation.Event) { k.bus.Measured.Publish(e) }
 
 // SetOperating says what an operation is doing to devices; empty words end it.
 func (k *Keeper) SetOperating(devices []estate.Key, doing string) {

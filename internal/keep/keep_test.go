@@ -10,14 +10,14 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/observation"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/reading"
 	"plumbbob/internal/core/verdict"
-	"plumbbob/internal/gear"
 	"plumbbob/internal/store"
 	"plumbbob/internal/store/storetest"
-	"plumbbob/internal/watch"
 )
 
 func TestMain(m *testing.M) { storetest.Main(m) }
@@ -48,7 +48,9 @@ type kept struct {
 
 func newKept(t *testing.T, s *store.Store) *kept {
 	k := &kept{told: map[estate.Key]int{}, store: s}
-	k.Keeper = New(s, slog.New(slog.DiscardHandler), func(keys []estate.Key) {
+	b := &bus.Bus{}
+	k.Keeper = New(s, slog.New(slog.DiscardHandler), b)
+	b.Judged.Listen(func(keys []estate.Key) {
 		k.mu.Lock()
 		defer k.mu.Unlock()
 		for _, key := range keys {
@@ -60,15 +62,15 @@ func newKept(t *testing.T, s *store.Store) *kept {
 }
 
 func (k *kept) poll(at time.Time, watts ...float64) {
-	r := &gear.OutletReadings{}
+	r := observation.Outlets{}
 	for i, w := range watts {
-		r.Outlets = append(r.Outlets, gear.OutletReading{Number: i + 1, On: w > 0, Metered: true, Switched: true, W: w})
+		r.Outlets = append(r.Outlets, reading.Outlet{Number: i + 1, On: w > 0, Metered: true, Switched: true, W: w})
 	}
-	k.Observe(watch.Observation{Endpoint: &estate.EndpointID{Device: "pdu", Name: "card"}, Result: verdict.Result{SentAt: at, OK: true}, Outlets: r})
+	k.Observe(observation.Observation{Device: "pdu", Endpoint: "card", Result: verdict.Result{SentAt: at, OK: true}, Brought: observation.Payloads{r}})
 }
 
 func (k *kept) ping(at time.Time, ok bool) {
-	k.Observe(watch.Observation{Probe: &verdict.ProbeID{Device: "router"}, Result: verdict.Result{SentAt: at, OK: ok}})
+	k.Observe(observation.Observation{Device: "router", Result: verdict.Result{SentAt: at, OK: ok}})
 }
 
 func TestOnlyChangesAreTold(t *testing.T) {
@@ -137,7 +139,7 @@ func TestASnapshotStaysAsItWas(t *testing.T) {
 
 func TestSubscribersHearWhatOperationsNeed(t *testing.T) {
 	k := newKept(t, storetest.Open(t))
-	sub := k.Subscribe()
+	sub, leave := k.bus.Measured.Queue(8)
 	now := time.Now()
 	k.poll(now, 10, 11)
 	m := drain(sub).(operation.Measured)
@@ -147,21 +149,15 @@ func TestSubscribersHearWhatOperationsNeed(t *testing.T) {
 		k.ping(now.Add(time.Duration(i+1)*time.Second), false)
 	}
 	require.Equal(t, operation.Unheard{At: now.Add(time.Second), Device: "router"}, drain(sub), "since the first question that went unanswered")
-	sub.Close()
+	leave()
 	k.poll(now.Add(time.Minute), 1, 1)
-	require.Empty(t, sub.C)
-	// A slow subscriber holds up nobody.
-	slow := k.Subscribe()
-	for i := range 2 * subscriptionSize {
-		k.poll(now.Add(time.Duration(i)*time.Second), 1, 1)
-	}
-	require.Len(t, slow.C, subscriptionSize)
+	require.Empty(t, sub)
 }
 
 // drain returns the newest event in the queue.
-func drain(s *Subscription) (last operation.Event) {
-	for len(s.C) > 0 {
-		last = <-s.C
+func drain(s <-chan operation.Event) (last operation.Event) {
+	for len(s) > 0 {
+		last = <-s
 	}
 	return last
 }

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"time"
 
+	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/power"
 	"plumbbob/internal/store"
@@ -245,7 +246,7 @@ func (k *Keeper) Flush(ctx context.Context) error {
 		return k.store.Write(ctx, es...)
 	})
 	if wrote > len(b.entries) {
-		k.Written()
+		k.bus.Journal.Publish(bus.NewEntry{})
 	}
 	b.verdicts, errs[1] = storeEach(k, b.verdicts, func(v store.StandingVerdict) string { return "verdict of " + string(v.Device) }, func(vs []store.StandingVerdict) error {
 		return k.store.SetVerdicts(ctx, vs)

@@ -9,12 +9,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"plumbbob/internal/core/estate"
-	"plumbbob/internal/core/reading"
+	"plumbbob/internal/core/observation"
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/health"
 	"plumbbob/internal/store"
 	"plumbbob/internal/store/storetest"
-	"plumbbob/internal/watch"
 )
 
 // TestOneBadRowHoldsUpNothing: what the database does not take is set aside and
@@ -27,9 +26,9 @@ func TestOneBadRowHoldsUpNothing(t *testing.T) {
 	now := time.Now().Add(-10 * time.Minute)
 	v, absurd := 21.5, 1e300
 	long := strings.Repeat("a-long-name-", 6)
-	k.Observe(watch.Observation{Endpoint: &estate.EndpointID{Device: "pdu", Name: "card"}, Beside: true, Result: verdict.Result{SentAt: now, OK: true}, Sensors: &[]reading.Sensor{
+	k.Observe(observation.Observation{Device: "pdu", Endpoint: "card", Beside: true, Result: verdict.Result{SentAt: now, OK: true}, Brought: observation.Payloads{observation.Sensors{
 		{Name: "x", Series: long, Value: &v}, {Name: "y", Series: "absurd", Value: &absurd}, {Name: "z", Series: "fine", Value: &v},
-	}})
+	}}})
 	k.poll(time.Now(), 10, 11)
 	k.mu.Lock()
 	k.spool.waiting = append(k.spool.waiting, waiting{seriesKey{"lamp", strings.Repeat("n", 70)}, "s", "W", sample{now, 1}}, waiting{seriesKey{"lamp", "unit"}, "s", strings.Repeat("u", 40), sample{now, 1}})

@@ -29,7 +29,7 @@ const serviceName = "plumbd"
 func (k *Keeper) supply(d *estate.Device, s reading.Supply, at time.Time) {
 	was := k.evidence.TakeSupply(d.Key, s, at)
 	if s.Told() {
-		k.publish(operation.Measured{At: at, Outlets: map[estate.End]operation.Reading{estate.OutputEnd(d.Key): operation.OutputReading(&s, at)}})
+		k.measured(operation.Measured{At: at, Outlets: map[estate.End]operation.Reading{estate.OutputEnd(d.Key): operation.OutputReading(&s, at)}})
 	}
 	watts, known := s.W()
 	if known {

@@ -241,10 +241,12 @@ func writePast(ctx context.Context, s *store.Store, e *estate.Estate, c pastCycl
 	end := e.FeedsOf(c.device)[0]
 	id := strings.ToLower(fmt.Sprintf("past%06d", int(c.ago.Minutes())))
 	o := &operation.Operation{
-		ID: id, Kind: operation.Cycle, Device: d.Key, Site: d.Site, Outlets: []estate.End{end}, By: c.by, Why: c.why, Asked: at, Saved: at,
-		Hold: operation.DefaultHold, Settle: time.Second, IdleW: 0.5, AnswerWithin: 4 * time.Minute, GoesDark: true, Dark: []estate.Key{d.Key},
+		ID:       id,
+		Order:    operation.Order{Kind: operation.Cycle, Device: d.Key, Site: d.Site, Outlets: []estate.End{end}, By: c.by, Why: c.why, Asked: at, Hold: operation.DefaultHold},
+		Plan:     operation.Plan{Settle: time.Second, IdleW: 0.5, AnswerWithin: 4 * time.Minute, GoesDark: true, Dark: []estate.Key{d.Key}},
+		Progress: operation.Progress{Saved: at},
 	}
-	o.Plan(true)
+	o.Lay(true)
 	asked := store.Entry{At: at, Site: o.Site, Device: o.Device, Who: c.by, Kind: store.EntryOperationAsked, Text: o.Outcome(time.UTC), Why: c.why, Result: "asked", OperationID: id}
 	if err := s.CreateOperation(ctx, o, asked); err != nil {
 		return err

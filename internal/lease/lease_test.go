@@ -33,7 +33,7 @@ func open(t *testing.T, dsn string) (*Lease, *store.Store) {
 
 func step(t *testing.T, s *store.Store, id string) error {
 	now := time.Now().UTC()
-	o := &operation.Operation{ID: id, Kind: operation.Off, Device: estate.Key(id), By: "admin", Asked: now, Saved: now, State: operation.Running}
+	o := &operation.Operation{ID: id, Order: operation.Order{Kind: operation.Off, Device: estate.Key(id), By: "admin", Asked: now}, Progress: operation.Progress{Saved: now, State: operation.Running}}
 	return s.CreateOperation(t.Context(), o, store.Entry{At: now, Kind: store.EntryOperationAsked})
 }
 

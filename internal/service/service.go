@@ -20,11 +20,8 @@ import (
 
 	"plumbbob/internal/act"
 	"plumbbob/internal/api"
+	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
-	"plumbbob/internal/core/group"
-	"plumbbob/internal/core/incident"
-	"plumbbob/internal/core/operation"
-	"plumbbob/internal/gear"
 	"plumbbob/internal/gear/garage"
 	"plumbbob/internal/gear/sshgear"
 	"plumbbob/internal/health"
@@ -33,6 +30,7 @@ import (
 	"plumbbob/internal/keep"
 	"plumbbob/internal/lease"
 	"plumbbob/internal/password"
+	"plumbbob/internal/people"
 	"plumbbob/internal/secret"
 	"plumbbob/internal/store"
 	"plumbbob/internal/store/mariadb"
@@ -75,6 +73,7 @@ type Service struct {
 	pinger  *icmp.Pinger
 	traps   *hint.Listener // nil where that is not wanted, or not permitted
 	garage  *garage.Garage
+	people  *people.Desk
 	keeper  *keep.Keeper
 	watcher *watch.Watcher
 	actor   *act.Actor
@@ -154,15 +153,6 @@ func (s *Service) firstAccount(ctx context.Context) error {
 	return s.Store.CreateAccount(ctx, FirstAccount, "keeper", password.Hash(s.FirstPassword))
 }
 
-// role is what somebody may do now: nothing but look, once their account has gone.
-func (s *Service) role(ctx context.Context, name string) (operation.Role, error) {
-	a, err := s.Store.Account(ctx, name)
-	if errors.Is(err, store.ErrNotFound) {
-		return operation.Viewer, nil
-	}
-	return operation.Role(a.Role), err
-}
-
 func (s *Service) assemble(ctx context.Context) error {
 	var err error
 	if s.pinger, err = icmp.Listen(); err != nil {
@@ -173,57 +163,46 @@ func (s *Service) assemble(ctx context.Context) error {
 	if s.garage.Pins, err = s.hostKeys(ctx); err != nil {
 		return err
 	}
-	s.keeper = keep.New(s.Store, s.o.Log, func(keys []estate.Key) { s.api.DevicesChanged(keys) })
+	b := &bus.Bus{}
+	b.Broken.Listen(s.driverFailed)
+	s.health.Listen(func() { b.Ailing.Publish(bus.Ailing{}) })
+	s.keeper = keep.New(s.Store, s.o.Log, b)
 	if s.o.Syslog != "" {
 		to, err := syslog.Parse(s.o.Syslog)
 		if err != nil {
 			return fmt.Errorf("--syslog: %w", err)
 		}
-		if s.copy, err = tell.NewJournalCopy(ctx, s.Store, to, s.o.Log); err != nil {
+		if s.copy, err = tell.NewJournalCopy(ctx, s.Store, to, s.o.Log, b); err != nil {
 			return err
 		}
 	}
-	s.keeper.Written = func() { s.api.JournalWritten() }
 	if s.o.Retention == (store.Retention{}) {
 		s.o.Retention = store.DefaultRetention
 	}
 	s.keeper.Retention, s.keeper.Health, s.keeper.Standby = s.o.Retention, s.health, s.lease.Other
-	s.watcher = watch.New(watch.Sources{Pinger: s.pinger, Open: s.garage.Open, Observe: s.keeper.Observe, Garage: s.garage, Failed: s.driverFailed})
+	s.watcher = watch.New(watch.Sources{Pinger: s.pinger, Open: s.garage.Open, Garage: s.garage, Bus: b})
 	if s.o.Traps != "" {
 		if s.traps, err = hint.Listen(s.o.Traps, s.o.Log, s.watcher.Again); err != nil {
 			s.o.Log.Warn("traps are not listened for", "because", err)
 		}
 	}
+	s.people = people.New(people.Parts{Store: s.Store, Log: s.o.Log, Bus: b})
 	s.actor, err = act.New(act.Parts{
 		Store: s.Store, Keeper: s.keeper, Watcher: s.watcher, Garage: s.garage, Log: s.o.Log, Health: s.health, Lease: s.lease, Reload: s.loadGear,
 		Ledger: filepath.Join(s.o.DataDir, "operations.ledger"),
-		Changed: func(o *operation.Operation) {
-			s.incidents.OperationChanged(o)
-			s.api.OperationChanged(o)
-		},
-
-		Role:         s.role,
-		GroupChanged: func(g *group.Group) { s.api.GroupChanged(g) },
-		Written:      func() { s.api.JournalWritten() },
+		Bus:    b, Role: s.people.Role,
 	})
 	if err != nil {
 		return err
 	}
 	s.incidents = incidents.New(incidents.Parts{
-		Store: s.Store, Keeper: s.keeper, Log: s.o.Log, Health: s.health, Standby: s.lease.Other,
-		Changed: func(i *incident.Incident) { s.api.IncidentChanged(i) },
-		Written: func() { s.api.JournalWritten() },
+		Store: s.Store, Keeper: s.keeper, Log: s.o.Log, Health: s.health, Standby: s.lease.Other, Bus: b,
 	})
 	s.api = api.New(api.Parts{
 		Store: s.Store, Keeper: s.keeper, Actor: s.actor, Incidents: s.incidents, Keyring: s.garage, Watcher: s.watcher, Sealer: s.Sealer,
-		Hub: hub, Log: s.o.Log, Console: s.o.Console, Secure: s.secure != nil, SetSites: s.setEstate,
-		Health: s.health, Retention: s.o.Retention, Written: func() {
-			if s.copy != nil {
-				s.copy.Written()
-			}
-		},
+		Hub: hub, Log: s.o.Log, Console: s.o.Console, Secure: s.secure != nil, SetEstate: s.setEstate,
+		Health: s.health, Retention: s.o.Retention, People: s.people, Bus: b,
 	})
-	s.health.Changed(s.api.HealthChanged)
 	return nil
 }
 
@@ -256,9 +235,9 @@ func (s *Service) hostKeys(ctx context.Context) (sshgear.Pins, error) {
 }
 
 // driverFailed: one driver has panicked. It is named, and everything else goes on.
-func (s *Service) driverFailed(id estate.EndpointID, why *gear.PanicError) {
-	s.o.Log.Error("a driver has failed", "endpoint", id.String(), "because", why)
-	s.health.Ails("driver "+id.String(), fmt.Sprintf("the driver for %s has failed, which is a fault of this program: %v", id, why.Value))
+func (s *Service) driverFailed(x bus.Broken) {
+	s.o.Log.Error("a driver has failed", "endpoint", x.Endpoint.String(), "because", x.Why, "where", x.Where)
+	s.health.Ails("driver "+x.Endpoint.String(), fmt.Sprintf("the driver for %s has failed, which is a fault of this program: %s", x.Endpoint, x.Why))
 }
 
 // setEstate tells every room what there is.

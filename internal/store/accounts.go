@@ -151,6 +151,6 @@ func (s *Store) Session(ctx context.Context, token string) (Session, error) {
 }
 
 // EndSession forgets a log-in.
-func (s *Store) EndSession(ctx context.Context, token string) error {
-	return s.exec(ctx, `DELETE FROM session WHERE token_hash = ?`, tokenHash(token))
+func (s *Store) EndSession(ctx context.Context, token string, entries ...Entry) error {
+	return s.changeBy(ctx, entries, `DELETE FROM session WHERE token_hash = ?`, tokenHash(token))
 }

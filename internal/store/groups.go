@@ -19,7 +19,7 @@ func (s *Store) CreateGroup(ctx context.Context, g *group.Group, entry Entry) er
 	return s.step(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `
 			INSERT INTO op_group (id, kind, state, who, asked_at, doc) VALUES (?, ?, ?, ?, ?, ?)`,
-			g.ID, g.Intent.Kind, g.State, g.By.Name, g.Asked, doc)
+			g.ID, g.Intent.Kind, g.State, g.By.By(), g.Asked, doc)
 		if err != nil {
 			return err
 		}

@@ -120,7 +120,7 @@ func TestOperationsAreFoundByDeviceAndState(t *testing.T) {
 		o.Device = estate.Key([]string{"router", "switch"}[i%2])
 		o.Outlets = []estate.End{estate.OutletEnd("pdu", i+1)}
 		o.Asked = o.Asked.Add(time.Duration(i) * time.Minute)
-		o.Plan(true)
+		o.Lay(true)
 		require.NoError(t, s.CreateOperation(t.Context(), o, entry(store.EntryOperationAsked)))
 		if i < 2 {
 			o.State, o.Ended, o.HeardAt = operation.Done, o.Asked.Add(time.Minute), o.Asked.Add(50*time.Second)

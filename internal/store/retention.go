@@ -20,6 +20,7 @@ var old = []struct{ table, condition string }{
 	{"op_group", "asked_at < ? AND ended_at < ?"},
 	{"incident", "ended_at < ?"},
 	{"setting", "ended_at < ?"},
+	{"wiring_check", "ended_at < ?"},
 	{"discharge", "ended_at < ?"},
 	{"document", "at < ? AND kind LIKE 'ev-%'"}, // event logs that were erased on the gear
 }

@@ -23,8 +23,8 @@ var outlet = estate.OutletEnd("skarvoe-pdu", 3)
 
 func newOperation(id string) *operation.Operation {
 	now := time.Now().UTC().Truncate(time.Millisecond)
-	o := &operation.Operation{ID: id, Kind: operation.Cycle, Device: "skarvoe-router", Outlets: []estate.End{outlet}, By: "admin", Asked: now, Saved: now}
-	o.Plan(true)
+	o := &operation.Operation{ID: id, Order: operation.Order{Kind: operation.Cycle, Device: "skarvoe-router", Outlets: []estate.End{outlet}, By: "admin", Asked: now}, Progress: operation.Progress{Saved: now}}
+	o.Lay(true)
 	return o
 }
 

@@ -10,6 +10,7 @@ import (
 	"os"
 	"time"
 
+	"plumbbob/internal/bus"
 	"plumbbob/internal/core/journal"
 	"plumbbob/internal/store"
 	"plumbbob/internal/wire/syslog"
@@ -23,14 +24,15 @@ type JournalCopy struct {
 	To    *syslog.Collector
 	Log   *slog.Logger
 
-	wake chan struct{}
+	wake <-chan bus.NewEntry
 }
 
 // NewJournalCopy returns a copy of all that is written from now on, or since it
 // was last sent. It sends nothing before Run.
-func NewJournalCopy(ctx context.Context, s *store.Store, to *syslog.Collector, log *slog.Logger) (*JournalCopy, error) {
+func NewJournalCopy(ctx context.Context, s *store.Store, to *syslog.Collector, log *slog.Logger, b *bus.Bus) (*JournalCopy, error) {
 	_, err := s.Copied(ctx, copyName)
-	return &JournalCopy{Store: s, To: to, Log: log, wake: make(chan struct{}, 1)}, err
+	wake, _ := b.Journal.Queue(1)
+	return &JournalCopy{Store: s, To: to, Log: log, wake: wake}, err
 }
 
 // copyName is under which it is on record how far the copy has come.
@@ -38,14 +40,6 @@ const copyName = "syslog"
 
 // Every so often it is tried again, and entries are looked for that nobody told of.
 const copyEvery = 10 * time.Second
-
-// Written says that there is a new entry.
-func (c *JournalCopy) Written() {
-	select {
-	case c.wake <- struct{}{}:
-	default:
-	}
-}
 
 // Run copies until ctx ends, and returns the cause.
 func (c *JournalCopy) Run(ctx context.Context) error {

@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"time"
 
+	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/observation"
 	"plumbbob/internal/core/reading"
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/gear"
@@ -23,103 +25,64 @@ const (
 	nothingToBeAsked = "has nothing that could be asked"
 )
 
-// askState asks an endpoint for what tells how things are: outlets or chassis.
-func (w *Watcher) askState(ctx context.Context, id estate.EndpointID, ep estate.Endpoint) bool {
-	o := Observation{Endpoint: &id}
-	return w.ask(ctx, o, bound{stateQuestions * ep.Timeout, stateTrips}, func(ctx context.Context, d gear.Driver, o *Observation) error {
-		asked := false
-		if g, ok := gear.As[gear.Outlets](d); ok {
-			asked = true
-			got, err := g.ReadOutlets(ctx)
-			if err != nil {
-				return err
-			}
-			o.Outlets = &got
+// A reader asks a driver for one payload. It brings nil where the driver has nothing
+// of that kind.
+type reader struct {
+	ask      func(context.Context, gear.Driver) (observation.Payload, error)
+	optional bool // a "no" costs this payload only
+}
+
+func reads[T any, P observation.Payload](ask func(T, context.Context) (P, error)) reader {
+	return reader{ask: func(ctx context.Context, d gear.Driver) (observation.Payload, error) {
+		g, ok := gear.As[T](d)
+		if !ok {
+			return nil, nil
 		}
-		if g, ok := gear.As[gear.Chassis](d); ok {
-			asked = true
-			got, err := g.ReadChassis(ctx)
-			if err != nil {
-				return err
-			}
-			o.Chassis = &got
-		}
-		if g, ok := gear.As[gear.Panel](d); ok {
-			asked = true
-			got, err := g.ReadPanel(ctx)
-			if err != nil {
-				return err
-			}
-			o.Panel = got
-		}
-		if g, ok := gear.As[gear.Supply](d); ok {
-			asked = true
-			got, err := g.ReadSupply(ctx)
-			if err != nil {
-				return err
-			}
-			o.Supply = &got
-		}
-		if g, ok := gear.As[gear.Answerer](d); ok && !asked {
-			return g.Answer(ctx)
-		}
-		if !asked {
-			return &gear.Error{Kind: gear.Unsupported, Text: fmt.Sprintf("%s %s", id, nothingToBeAsked)}
-		}
-		return nil
+		return ask(g, ctx)
+	}}
+}
+
+// as makes what a driver returns a payload.
+func as[T, R any, P observation.Payload](ask func(T, context.Context) (R, error), payload func(R) P) reader {
+	return reads(func(g T, ctx context.Context) (P, error) {
+		got, err := ask(g, ctx)
+		return payload(got), err
 	})
 }
 
-// askSensors asks for readings, and for what is new in the event log.
-func (w *Watcher) askSensors(ctx context.Context, id estate.EndpointID, ep estate.Endpoint) bool {
-	o := Observation{Endpoint: &id, Beside: true}
-	return w.ask(ctx, o, bound{sensorQuestions * ep.Timeout, sensorTrips}, func(ctx context.Context, d gear.Driver, o *Observation) error {
-		if g, ok := gear.As[gear.Sensors](d); ok {
-			got, err := g.ReadSensors(ctx)
-			if err != nil {
-				return err
-			}
-			got = reading.Sound(got)
-			o.Sensors = &got
-		}
-		if g, ok := gear.As[gear.EventLog](d); ok {
-			if got, err := g.ReadEvents(ctx); err == nil {
-				o.Events = &got
-			} else if gear.KindOf(err) == gear.Unreachable {
-				return err
-			}
-		}
-		return nil
-	})
+func (r reader) orNone() reader {
+	r.optional = true
+	return r
 }
 
-// askSetUp asks for what hardly changes: the sheet, and what is weak.
-func (w *Watcher) askSetUp(ctx context.Context, id estate.EndpointID) bool {
-	o := Observation{Endpoint: &id, Beside: true}
-	return w.ask(ctx, o, bound{setUpWithin, setUpTrips}, func(ctx context.Context, d gear.Driver, o *Observation) error {
-		if g, ok := gear.As[gear.Inventory](d); ok {
-			got, err := g.ReadSheet(ctx)
-			if err != nil {
-				return err
-			}
-			o.Sheet = &got
-		}
-		if g, ok := gear.As[gear.Neighbours](d); ok {
-			got, err := g.ReadNeighbours(ctx)
-			if err != nil {
-				return err
-			}
-			o.Neighbours = &got
-		}
-		if g, ok := gear.As[gear.Inspected](d); ok {
-			got, err := g.Weaknesses(ctx)
-			if err != nil {
-				return err
-			}
-			o.Weak = &got
-		}
-		return nil
-	})
+// readers is what an endpoint is asked for, each topic in one go.
+var readers = map[topic][]reader{
+	state: {
+		as(gear.Outlets.ReadOutlets, func(x reading.Outlets) observation.Outlets { return observation.Outlets(x) }),
+		as(gear.Chassis.ReadChassis, func(x reading.Chassis) observation.Chassis { return observation.Chassis(x) }),
+		as(gear.Panel.ReadPanel, func(x []reading.Front) observation.Fronts { return x }),
+		as(gear.Supply.ReadSupply, func(x reading.Supply) observation.Supply { return observation.Supply(x) }),
+	},
+	sensors: {
+		as(gear.Sensors.ReadSensors, func(x []reading.Sensor) observation.Sensors { return reading.Sound(x) }),
+		as(gear.EventLog.ReadEvents, func(x reading.EventLog) observation.Events { return observation.Events(x) }).orNone(),
+	},
+	setUp: {
+		as(gear.Inventory.ReadSheet, func(x reading.Sheet) observation.Sheet { return observation.Sheet(x) }),
+		as(gear.Neighbours.ReadNeighbours, func(x []reading.Neighbour) observation.Neighbours { return x }),
+		as(gear.Inspected.Weaknesses, func(x []reading.Weakness) observation.Weak { return x }),
+	},
+}
+
+// within is how long asking for a topic may take.
+func (t topic) within(ep estate.Endpoint) bound {
+	switch t {
+	case sensors:
+		return bound{sensorQuestions * ep.Timeout, sensorTrips}
+	case setUp:
+		return bound{setUpWithin, setUpTrips}
+	}
+	return bound{stateQuestions * ep.Timeout, stateTrips}
 }
 
 // bound is how long a question may take: some time, or, where they are long, so many
@@ -136,24 +99,52 @@ func (b bound) of(d gear.Driver) time.Duration {
 	return b.time
 }
 
-// ask opens the driver, asks it, and hands on what came of that.
-func (w *Watcher) ask(ctx context.Context, o Observation, within bound, question func(context.Context, gear.Driver, *Observation) error) bool {
+// read asks a driver for all of a topic.
+func (t topic) read(ctx context.Context, d gear.Driver, id estate.EndpointID) (observation.Payloads, error) {
+	var out observation.Payloads
+	for _, r := range readers[t] {
+		p, err := r.ask(ctx, d)
+		switch {
+		case err != nil && (!r.optional || gear.KindOf(err) == gear.Unreachable):
+			return out, err
+		case err == nil && p != nil:
+			out = append(out, p)
+		}
+	}
+	if t != state || len(out) > 0 {
+		return out, nil
+	}
+	if g, ok := gear.As[gear.Answerer](d); ok {
+		return nil, g.Answer(ctx)
+	}
+	return nil, &gear.Error{Kind: gear.Unsupported, Text: fmt.Sprintf("%s %s", id, nothingToBeAsked)}
+}
+
+// askEndpoint opens the driver, asks it for one topic, and hands on what came of that.
+func (w *Watcher) askEndpoint(ctx context.Context, site estate.Key, id estate.EndpointID, ep estate.Endpoint, t topic) bool {
+	o := observation.Observation{Site: site, Device: id.Device, Endpoint: id.Name, Beside: t != state}
 	sent := time.Now()
-	driver, err := w.from.Open(*o.Endpoint)
+	driver, err := w.from.Open(id)
 	if err == nil {
-		bounded, cancel := context.WithTimeout(ctx, within.of(driver))
+		bounded, cancel := context.WithTimeout(ctx, t.within(ep).of(driver))
 		defer cancel()
-		err = gear.Safely(func() error { return question(bounded, driver, &o) })
+		err = gear.Safely(func() error {
+			var err error
+			o.Brought, err = t.read(bounded, driver, id)
+			return err
+		})
 	}
 	var failed *gear.PanicError
 	if errors.As(err, &failed) {
-		w.from.Failed(*o.Endpoint, failed)
+		w.from.Bus.Broken.Publish(bus.Broken{Endpoint: id, Why: fmt.Sprint(failed.Value), Where: string(failed.Stack)})
 	}
 	if ctx.Err() != nil {
 		return false // we are stopping: that says nothing about the gear
 	}
-	o.Result = outcome(sent, err)
-	w.from.Observe(o)
+	if o.Result = outcome(sent, err); err != nil {
+		o.Brought = nil // half of it would stand for all
+	}
+	w.from.Bus.Observed.Publish(o)
 	return o.Result.OK
 }
 

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/observation"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/reading"
 	"plumbbob/internal/gear"
@@ -58,7 +59,7 @@ func (b *box) Weaknesses(ctx context.Context) ([]reading.Weakness, error) {
 func (b *box) Close() error { return nil }
 
 // boxes watches some controllers for a while, on fake time.
-func boxes(t *testing.T, span time.Duration, all map[estate.Key]*box, also func(context.Context, *Watcher)) []Observation {
+func boxes(t *testing.T, span time.Duration, all map[estate.Key]*box, also func(context.Context, *Watcher)) []observation.Observation {
 	devices := []estate.Device{{Key: "here", Site: "s", Role: "server"}}
 	for k, b := range all {
 		b.asked = map[string]int{}
@@ -69,10 +70,10 @@ func boxes(t *testing.T, span time.Duration, all map[estate.Key]*box, also func(
 	e, problems := estate.New("t", "here", []estate.Site{{Key: "s", Zone: time.UTC}}, devices)
 	require.Empty(t, problems)
 	var mu sync.Mutex
-	var seen []Observation
+	var seen []observation.Observation
 	w := New(Sources{
-		Open:    func(id estate.EndpointID) (gear.Driver, error) { return all[id.Device], nil },
-		Observe: func(o Observation) { mu.Lock(); defer mu.Unlock(); seen = append(seen, o) },
+		Open: func(id estate.EndpointID) (gear.Driver, error) { return all[id.Device], nil },
+		Bus:  hearing(func(o observation.Observation) { mu.Lock(); defer mu.Unlock(); seen = append(seen, o) }),
 	})
 	ctx, cancel := context.WithTimeoutCause(t.Context(), span, errStop)
 	defer cancel()
@@ -100,7 +101,7 @@ func TestWhatControllersAreAsked(t *testing.T) {
 			require.True(t, o.Result.OK)
 			if o.Beside {
 				beside++
-				require.Nil(t, o.Chassis, "what is asked beside its state says nothing about that")
+				require.NotContains(t, kinds(o), observation.Chassis{}.Kind(), "what is asked beside its state says nothing about that")
 			}
 		}
 		require.Equal(t, b.asked["sensors"]+b.asked["sheet"], beside)
@@ -130,4 +131,12 @@ func TestOutcomes(t *testing.T) {
 		require.Equal(t, "because", r.Why)
 	}
 	require.True(t, outcome(time.Now(), nil).OK)
+}
+
+func kinds(o observation.Observation) []observation.Kind {
+	out := []observation.Kind{}
+	for _, p := range o.Brought {
+		out = append(out, p.Kind())
+	}
+	return out
 }

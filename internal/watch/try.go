@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/profile"
 )
@@ -80,7 +81,7 @@ func tryOutlets(ctx context.Context, o gear.Outlets, p *profile.Profile, f *Find
 		name := m.Kind + " " + m.Name
 		for what, v := range map[string]*float64{"A": m.A, "V": m.V, "W": m.W, "Wh": m.Wh} {
 			if v != nil {
-				f.found(name, "%.4g %s", *v, what)
+				f.found(name, "%s %s", verdict.Figure(*v), what)
 			}
 		}
 	}
@@ -130,7 +131,7 @@ func trySupply(ctx context.Context, d gear.Driver, f *Findings) {
 		if v == nil {
 			f.missing("ups "+name, "it does not say")
 		} else {
-			f.found("ups "+name, "%.4g", *v)
+			f.found("ups "+name, "%s", verdict.Figure(*v))
 		}
 	}
 }

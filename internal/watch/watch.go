@@ -16,8 +16,9 @@ import (
 	"syscall"
 	"time"
 
+	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
-	"plumbbob/internal/core/reading"
+	"plumbbob/internal/core/observation"
 	"plumbbob/internal/core/schedule"
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/gear"
@@ -25,35 +26,12 @@ import (
 	"plumbbob/internal/wire/icmp"
 )
 
-// An Observation is the outcome of one question. Exactly one of Probe and
-// Endpoint is set. Of an endpoint that answered, it brings what was asked for;
-// what was asked for only beside its state says nothing about whether it answers.
-type Observation struct {
-	Probe    *verdict.ProbeID
-	Endpoint *estate.EndpointID
-	Result   verdict.Result
-	Outlets  *gear.OutletReadings
-	Chassis  *reading.Chassis
-	Supply   *reading.Supply
-	Panel    []gear.PanelReading
-	Sensors  *[]reading.Sensor
-	Events   *reading.EventLog
-	Sheet    *reading.Sheet
-	Weak     *[]reading.Weakness
-
-	Neighbours *[]reading.Neighbour
-
-	Beside bool // it says nothing about whether the endpoint answers
-}
-
 // Sources is how questions reach the gear.
 type Sources struct {
-	Pinger  *icmp.Pinger // nil where ICMP is not permitted
-	Open    func(estate.EndpointID) (gear.Driver, error)
-	Observe func(Observation) // called from many goroutines
-	Garage  *garage.Garage    // for what people ask of gear
-
-	Failed func(estate.EndpointID, *gear.PanicError) // told of a driver that panicked; nil: nobody
+	Pinger *icmp.Pinger // nil where ICMP is not permitted
+	Open   func(estate.EndpointID) (gear.Driver, error)
+	Garage *garage.Garage // for what people ask of gear
+	Bus    *bus.Bus
 }
 
 // subject is what is asked: a probe, or one thing of an endpoint.
@@ -100,9 +78,6 @@ type Watcher struct {
 
 // New returns a watcher of nothing.
 func New(from Sources) *Watcher {
-	if from.Failed == nil {
-		from.Failed = func(estate.EndpointID, *gear.PanicError) {}
-	}
 	return &Watcher{from: from, wishes: make(chan func(*loop))}
 }
 
@@ -272,29 +247,23 @@ func (l *loop) question(s subject) func(context.Context) bool {
 	if s.probe >= 0 {
 		p, closely := d.Questions()[s.probe], l.plan.Watched(s)
 		return func(ctx context.Context) bool {
-			return w.askProbe(ctx, verdict.ProbeID{Device: s.device, Index: s.probe}, p, closely)
+			return w.askProbe(ctx, observation.Observation{Site: d.Site, Device: s.device, Probe: s.probe}, p, closely)
 		}
 	}
 	ep, _ := d.Endpoint(s.name)
 	id := estate.EndpointID{Device: s.device, Name: s.name}
-	if s.what == state {
-		return func(ctx context.Context) bool { return w.askState(ctx, id, ep) }
-	}
 	// Who does not answer is not asked for more: that would only cost time.
-	if !l.plan.Fine(subject{device: s.device, probe: -1, name: s.name}) {
+	if s.what != state && !l.plan.Fine(subject{device: s.device, probe: -1, name: s.name}) {
 		return func(context.Context) bool { return false }
 	}
-	if s.what == sensors {
-		return func(ctx context.Context) bool { return w.askSensors(ctx, id, ep) }
-	}
-	return func(ctx context.Context) bool { return w.askSetUp(ctx, id) }
+	return func(ctx context.Context) bool { return w.askEndpoint(ctx, d.Site, id, ep, s.what) }
 }
 
 // closeTimeout is how long a question waits under close watch: there, what
 // is late is as good as silent, and the next question is due.
 const closeTimeout = time.Second
 
-func (w *Watcher) askProbe(ctx context.Context, id verdict.ProbeID, p estate.Probe, closely bool) bool {
+func (w *Watcher) askProbe(ctx context.Context, o observation.Observation, p estate.Probe, closely bool) bool {
 	timeout := p.Timeout
 	if closely {
 		timeout = min(timeout, closeTimeout)
@@ -304,12 +273,12 @@ func (w *Watcher) askProbe(ctx context.Context, id verdict.ProbeID, p estate.Pro
 	if ctx.Err() != nil {
 		return false // we are stopping: that says nothing about the device
 	}
-	r := verdict.Result{SentAt: sent, RTT: rtt, OK: err == nil}
+	o.Result = verdict.Result{SentAt: sent, RTT: rtt, OK: err == nil}
 	if err != nil {
-		r.Why = err.Error()
+		o.Result.Why = err.Error()
 	}
 	if !errors.Is(err, icmp.ErrNotPermitted) {
-		w.from.Observe(Observation{Probe: &id, Result: r})
+		w.from.Bus.Observed.Publish(o)
 	}
-	return r.OK
+	return o.Result.OK
 }

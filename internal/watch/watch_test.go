@@ -15,7 +15,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/observation"
+	"plumbbob/internal/core/reading"
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/gear"
 )
@@ -25,12 +28,12 @@ var errStop = errors.New("stopped")
 // card is a driver that answers at once, or never.
 type card struct{ silent bool }
 
-func (c card) ReadOutlets(ctx context.Context) (gear.OutletReadings, error) {
+func (c card) ReadOutlets(ctx context.Context) (reading.Outlets, error) {
 	if c.silent {
 		<-ctx.Done()
-		return gear.OutletReadings{}, ctx.Err()
+		return reading.Outlets{}, ctx.Err()
 	}
-	return gear.OutletReadings{}, nil
+	return reading.Outlets{}, nil
 }
 func (card) SwitchOutlet(context.Context, int, bool) error { return nil }
 func (card) Close() error                                  { return nil }
@@ -53,11 +56,11 @@ func counting(t *testing.T, span time.Duration, e *estate.Estate, also func(cont
 	seen := map[estate.Key]int{}
 	w := New(Sources{
 		Open: func(id estate.EndpointID) (gear.Driver, error) { return card{silent: id.Device == "silent"}, nil },
-		Observe: func(o Observation) {
+		Bus: hearing(func(o observation.Observation) {
 			mu.Lock()
-			seen[o.Endpoint.Device]++
+			seen[o.Device]++
 			mu.Unlock()
-		},
+		}),
 	})
 	ctx, cancel := context.WithTimeoutCause(t.Context(), span, errStop)
 	defer cancel()
@@ -98,17 +101,17 @@ func TestAMassOutageDoesNotSlowTheWatch(t *testing.T) {
 			Open: func(id estate.EndpointID) (gear.Driver, error) {
 				return card{silent: strings.HasPrefix(string(id.Device), "silent")}, nil
 			},
-			Observe: func(o Observation) {
+			Bus: hearing(func(o observation.Observation) {
 				mu.Lock()
 				defer mu.Unlock()
-				k := o.Endpoint.Device
+				k := o.Device
 				asked[k]++
 				if !o.Result.OK && !o.Beside {
 					if misses[k]++; misses[k] == verdict.SilentAfter {
 						confirmed[k] = time.Since(began)
 					}
 				}
-			},
+			}),
 		})
 		const span = 5 * time.Minute
 		ctx, cancel := context.WithTimeoutCause(t.Context(), span, errStop)
@@ -134,7 +137,7 @@ func TestAMassOutageDoesNotSlowTheWatch(t *testing.T) {
 // panicking is a driver with a fault.
 type panicking struct{ card }
 
-func (panicking) ReadOutlets(context.Context) (gear.OutletReadings, error) {
+func (panicking) ReadOutlets(context.Context) (reading.Outlets, error) {
 	panic("index out of range")
 }
 
@@ -150,22 +153,22 @@ func TestADriverThatPanicsTakesNothingDown(t *testing.T) {
 				}
 				return card{}, nil
 			},
-			Observe: func(o Observation) {
+			Bus: hearing(func(o observation.Observation) {
 				mu.Lock()
 				defer mu.Unlock()
-				if o.Endpoint.Device == "well" && o.Result.OK {
+				if o.Device == "well" && o.Result.OK {
 					heard++
 				} else if !o.Beside {
 					require.True(t, o.Result.Refused, "it is there, and cannot be used: %s", o.Result.Why)
 				}
-			},
-			Failed: func(id estate.EndpointID, why *gear.PanicError) {
-				mu.Lock()
-				defer mu.Unlock()
-				require.Equal(t, estate.Key("bad"), id.Device)
-				require.Contains(t, string(why.Stack), "ReadOutlets")
-				failed++
-			},
+			}),
+		})
+		w.from.Bus.Broken.Listen(func(x bus.Broken) {
+			mu.Lock()
+			defer mu.Unlock()
+			require.Equal(t, estate.Key("bad"), x.Endpoint.Device)
+			require.Contains(t, x.Where, "ReadOutlets")
+			failed++
 		})
 		ctx, cancel := context.WithTimeoutCause(t.Context(), 35*time.Second, errStop)
 		defer cancel()
@@ -226,4 +229,11 @@ func TestProbes(t *testing.T) {
 	status = http.StatusBadGateway
 	require.EqualError(t, ask(estate.HTTP, s.URL), "answers HTTP 502")
 	require.Error(t, ask(estate.ICMP, "127.0.0.1"), "without a socket for it")
+}
+
+// hearing is a bus on which one listens to what is observed.
+func hearing(f func(observation.Observation)) *bus.Bus {
+	b := &bus.Bus{}
+	b.Observed.Listen(f)
+	return b
 }

@@ -14,7 +14,7 @@ import (
 func byGear(t *testing.T) *script {
 	o := newOp(Cycle)
 	o.ByGear = true
-	o.Plan(true)
+	o.Lay(true)
 	return (&script{T: t, o: o}).feed(Started{t0}).measured(0.5, true, 4.8).answered(1, Accepted)
 }
 
@@ -55,7 +55,7 @@ func TestGearCycle(t *testing.T) {
 func gearOp() *Operation {
 	o := newOp(Cycle)
 	o.ByGear = true
-	o.Plan(true)
+	o.Lay(true)
 	return o
 }
 

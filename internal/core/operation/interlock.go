@@ -143,7 +143,7 @@ func (p *Preview) interlocks(w World) {
 func (p *Preview) siteLocks(w World, lock func(string, Lift, string, ...any)) {
 	d := w.Estate.Device(p.Device)
 	for _, x := range w.Windows {
-		if x.By == w.Asker.Name || !p.touches(x, d) {
+		if x.By == w.Asker.By() || !p.touches(x, d) {
 			continue
 		}
 		what := string(x.Device)
@@ -217,6 +217,8 @@ func (p *Preview) gearLocks(w World, lock func(string, Lift, string, ...any)) {
 		}
 		if pulse.Refused {
 			lock(LockRefusesUs, LiftNever, "%s %s", pdu.Key, pulse.Fault())
+		} else if why := w.looksOnly(pdu.Key); why != "" && o.End.Kind() == estate.Chassis {
+			lock(LockRefusesUs, LiftByReason, "%s: %s", pdu.Key, why)
 		}
 	}
 }

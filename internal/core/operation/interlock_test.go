@@ -85,6 +85,8 @@ func TestEveryInterlock(t *testing.T) {
 		{"nothing in the way", Intent{Kind: Cycle, Device: "router"}, none, "", "", ""},
 		{"a controller that says it is busy", Intent{Kind: Cycle, Device: "switch", Means: ByOutlet}, bmc(verdict.Result{SentAt: t0, OK: true}, &reading.Chassis{At: t0, On: true, Updating: true}), LockUpdating, Steward, "the controller of switch is starting up or its firmware is being updated: interrupting that can break it"},
 		{"a controller that is too busy to say", Intent{Kind: Off, Device: "pdu", Means: ByOutlet, Outlets: []estate.End{estate.OutletEnd("pdu", 4)}}, bmc(verdict.Result{SentAt: t0, Refused: true, Updating: true}, nil), LockUpdating, Steward, "the controller of switch is starting up or its firmware is being updated: interrupting that can break it"},
+		{"a controller that lets us only look", Intent{Kind: Cycle, Device: "switch", Means: ByChassis}, bmc(verdict.Result{SentAt: t0, OK: true}, &reading.Chassis{At: t0, On: true, LooksAs: "user"}), LockRefusesUs, "", `switch: its controller lets us look, and no more: our user has the privilege "user" there, and switching needs operator`},
+		{"which is nothing to its outlets", Intent{Kind: Cycle, Device: "switch", Means: ByOutlet}, bmc(verdict.Result{SentAt: t0, OK: true}, &reading.Chassis{At: t0, On: true, LooksAs: "user"}), "", "", ""},
 		{"a controller that is not", Intent{Kind: Cycle, Device: "switch", Means: ByOutlet}, bmc(verdict.Result{SentAt: t0, OK: true}, &reading.Chassis{At: t0, On: true}), "", "", ""},
 		{"somebody works with it", Intent{Kind: Off, Device: "host"}, func(_ *testing.T, w *World) {
 			w.InUse = map[estate.Key]string{"host": "by the calendar hours, until 18:00"}

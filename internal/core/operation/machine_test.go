@@ -21,10 +21,12 @@ func newOp(kind Kind, outlets ...estate.End) *Operation {
 		outlets = []estate.End{outlet}
 	}
 	o := &Operation{
-		ID: "1", Kind: kind, Device: "skarvoe-router", Outlets: outlets, Hold: 10 * time.Second, Settle: 2 * time.Second,
-		IdleW: 0.5, AnswerWithin: 2 * time.Minute, GoesDark: true, Bystanders: []estate.Key{"skarvoe-kiosk"}, Saved: t0,
+		ID:       "1",
+		Order:    Order{Kind: kind, Device: "skarvoe-router", Outlets: outlets, Hold: 10 * time.Second},
+		Plan:     Plan{Settle: 2 * time.Second, IdleW: 0.5, AnswerWithin: 2 * time.Minute, GoesDark: true, Bystanders: []estate.Key{"skarvoe-kiosk"}},
+		Progress: Progress{Saved: t0},
 	}
-	o.Plan(true)
+	o.Lay(true)
 	return o
 }
 
@@ -166,7 +168,7 @@ func TestNothingStaysOff(t *testing.T) {
 		o := newOp(kind, outlets...)
 		if kind == Cycle && rapid.Bool().Draw(t, "by the gear") {
 			o.ByGear = true
-			o.Plan(true)
+			o.Lay(true)
 		}
 		g := gear{on: map[estate.End]bool{}, weOff: map[estate.End]bool{}, pending: map[estate.End]time.Time{}}
 		for _, end := range outlets {
@@ -293,7 +295,7 @@ func TestTheClockIsSetBack(t *testing.T) {
 func TestLate(t *testing.T) {
 	began := t0
 	waiting := func(usual Usual) *Operation {
-		return &Operation{Device: "router", Usual: usual, Steps: []Step{{Kind: SwitchOn, State: StepDone}, {Kind: Answer, State: Waiting, Began: began}}}
+		return &Operation{Order: Order{Device: "router"}, Plan: Plan{Usual: usual}, Progress: Progress{Steps: []Step{{Kind: SwitchOn, State: StepDone}, {Kind: Answer, State: Waiting, Began: began}}}}
 	}
 	known := Usual{38 * time.Second, 47 * time.Second, 4}
 	o := waiting(known)
@@ -306,6 +308,6 @@ func TestLate(t *testing.T) {
 	o = waiting(Usual{})
 	o.Steps[1].State, o.Steps[1].Ended = StepFail, began.Add(4*time.Minute)
 	require.Equal(t, "router has not come back after 4 min", o.Late(began.Add(time.Hour)))
-	require.Empty(t, (&Operation{Steps: []Step{{Kind: SwitchOff, State: StepFail, Began: began}}}).Late(began.Add(time.Hour)))
+	require.Empty(t, (&Operation{Progress: Progress{Steps: []Step{{Kind: SwitchOff, State: StepFail, Began: began}}}}).Late(began.Add(time.Hour)))
 	require.Empty(t, (&Operation{}).Late(began))
 }

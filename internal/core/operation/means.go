@@ -150,6 +150,7 @@ func (w World) hinders(m Means, kind Kind, d *estate.Device) string {
 		if !w.controllerAnswers(d) {
 			return cmp.Or(w.mute(d, ep), fmt.Sprintf("its %s has not answered yet", ep.Name))
 		}
+		return w.looksOnly(d.Key)
 	case ByWake:
 		if !w.sleeps(d) {
 			return "it is not asleep"
@@ -183,6 +184,14 @@ func (w World) hinders(m Means, kind Kind, d *estate.Device) string {
 				return why
 			}
 		}
+	}
+	return ""
+}
+
+// looksOnly says why a controller would take no command of ours, or "".
+func (w World) looksOnly(k estate.Key) string {
+	if as := w.Evidence.Chassis[k].LooksAs; as != "" {
+		return fmt.Sprintf("its controller lets us look, and no more: our user has the privilege %q there, and switching needs operator", as)
 	}
 	return ""
 }

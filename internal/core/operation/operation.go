@@ -145,39 +145,54 @@ type Usual struct {
 }
 
 // An Operation is one power action on one device, and all that is needed to
-// take it up again after a crash.
+// take it up again after a crash: what was asked for, what follows from that, how far
+// it has come, and what was seen before and after.
 type Operation struct {
-	ID      string       `json:"id"`
+	ID string `json:"id"`
+	Order
+	Plan
+	Progress
+	Proof Proof `json:"proof"`
+}
+
+// An Order is what somebody asked for, as it was settled in the preview. It does not
+// change.
+type Order struct {
 	Kind    Kind         `json:"kind"`
 	Means   Means        `json:"means"` // empty on old records: by outlet
 	Device  estate.Key   `json:"device"`
 	Site    estate.Key   `json:"site"`
-	Outlets []estate.End `json:"outlets"`
-	ByGear  bool         `json:"byGear"`
+	Outlets []estate.End `json:"outlets"` // what is switched, or told
 	By      string       `json:"by"`
 	Why     string       `json:"why"`
 	Asked   time.Time    `json:"asked"`
 
+	Command string        `json:"command"` // what is typed, of the means command
+	Button  Button        `json:"button"`  // of a press
+	Force   bool          `json:"force"`   // a shutdown that is not heeded ends in switching off
+	Hold    time.Duration `json:"hold"`    // how long a cycle stays off, or a button is pressed
+	Within  time.Duration `json:"within"`  // how long a shutdown may take
+}
+
+// A Plan is what follows from an order, by what was known when it began.
+type Plan struct {
+	ByGear   bool         `json:"byGear"`   // the gear carries out the whole cycle
 	Restores []estate.End `json:"restores"` // chassis that stay off when power returns, and are switched on then
 	Hard     []estate.End `json:"hard"`     // of a forced shutdown: what is switched off when it is not heeded
 	Also     []estate.End `json:"also"`     // what is not switched, and must not be touched by others meanwhile
-	Command  string       `json:"command"`  // what is typed, of the means command
-	Button   Button       `json:"button"`   // of a press
-	Force    bool         `json:"force"`    // a shutdown that is not heeded ends in switching off
-	Answered bool         `json:"answered"` // the device answered before
 
-	Hold         time.Duration `json:"hold"`         // how long a cycle stays off, or a button is pressed
-	Within       time.Duration `json:"within"`       // how long a shutdown may take
 	Settle       time.Duration `json:"settle"`       // how long the gear takes to carry out a command
 	IdleW        float64       `json:"idleW"`        // a draw at or below this is none
 	AnswerWithin time.Duration `json:"answerWithin"` // from power to the first answer
 	Usual        Usual         `json:"usual"`
+	Answered     bool          `json:"answered"`   // the device answered before
 	Bystanders   []estate.Key  `json:"bystanders"` // what answered before and must go on answering
 	Dark         []estate.Key  `json:"dark"`       // what loses its power
 	GoesDark     bool          `json:"goesDark"`   // all feeds of the device are cut
+}
 
-	Proof Proof `json:"proof"`
-
+// Progress is how far an operation has come: what the machine changes.
+type Progress struct {
 	State    State     `json:"state"`
 	Steps    []Step    `json:"steps"`
 	Saved    time.Time `json:"saved"` // when the machine last recorded itself
@@ -284,8 +299,8 @@ func (o *Operation) Claims() []estate.End {
 	return claims
 }
 
-// Plan lays out the steps of a new operation.
-func (o *Operation) Plan(awaitAnswer bool) {
+// Lay lays out the steps of a new operation.
+func (o *Operation) Lay(awaitAnswer bool) {
 	o.State = Running
 	o.Steps = nil
 	each := func(kind StepKind) {

@@ -16,13 +16,15 @@ var chassis = estate.ChassisEnd("host")
 
 func pressing(kind Kind, change func(*Operation)) *Operation {
 	o := &Operation{
-		ID: "1", Kind: kind, Means: ByChassis, Device: "host", Outlets: []estate.End{chassis}, Hold: 5 * time.Second, Settle: 4 * time.Second, Within: 3 * time.Minute,
-		IdleW: 20, AnswerWithin: 4 * time.Minute, GoesDark: true, Answered: true, Saved: t0,
+		ID:       "1",
+		Order:    Order{Kind: kind, Means: ByChassis, Device: "host", Outlets: []estate.End{chassis}, Hold: 5 * time.Second, Within: 3 * time.Minute},
+		Plan:     Plan{Settle: 4 * time.Second, IdleW: 20, AnswerWithin: 4 * time.Minute, GoesDark: true, Answered: true},
+		Progress: Progress{Saved: t0},
 	}
 	if change != nil {
 		change(o)
 	}
-	o.Plan(true)
+	o.Lay(true)
 	return o
 }
 
@@ -101,7 +103,7 @@ func TestStruckOnce(t *testing.T) {
 func TestWhatStaysOffIsOwed(t *testing.T) {
 	o := newOp(Cycle)
 	o.Device, o.Restores = "host", []estate.End{chassis}
-	o.Plan(true)
+	o.Lay(true)
 	s := (&script{T: t, o: o}).feed(Started{t0}).measured(0.5, true, 212).answered(1, Accepted).measured(2, false, 0)
 	s.expired().measured(13, false, 0).answered(13.2, Accepted).measured(14, true, 8)
 	require.True(t, o.Owes(chassis))

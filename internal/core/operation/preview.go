@@ -30,30 +30,6 @@ type World struct {
 	Windows []Window               // that are open now
 }
 
-// Asker is who wants something done.
-type Asker struct {
-	Name string     `json:"name"`
-	Role Role       `json:"role"`
-	Via  estate.Key `json:"via"` // where their way to this service begins; empty when that is not known
-}
-
-// Role is what somebody may do. Each has all rights of those before it.
-type Role string
-
-// The roles.
-const (
-	Viewer   Role = "viewer"
-	Operator Role = "operator"
-	Steward  Role = "steward"
-	Keeper   Role = "keeper"
-)
-
-// Roles lists them.
-var Roles = []Role{Viewer, Operator, Steward, Keeper}
-
-// AtLeast says whether a role has all rights of another.
-func (r Role) AtLeast(least Role) bool { return slices.Index(Roles, r) >= slices.Index(Roles, least) }
-
 // A Window is a time in which a device, or a whole site, belongs to somebody
 // who works on it.
 type Window struct {

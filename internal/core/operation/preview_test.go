@@ -242,8 +242,8 @@ func TestWake(t *testing.T) {
 	_, err = Look(Intent{Kind: On, Device: "router", Means: ByWake}, w)
 	require.ErrorContains(t, err, "how router is woken is not known")
 
-	o := &Operation{Kind: On, Means: ByWake, Device: "lamp", By: "admin", Outlets: []estate.End{estate.WakeEnd("lamp")}, AnswerWithin: time.Minute}
-	o.Plan(true)
+	o := &Operation{Order: Order{Kind: On, Means: ByWake, Device: "lamp", By: "admin", Outlets: []estate.End{estate.WakeEnd("lamp")}}, Plan: Plan{AnswerWithin: time.Minute}}
+	o.Lay(true)
 	sends := func(cmds []Command) (n int) {
 		for _, c := range cmds {
 			if _, ok := c.(Send); ok {

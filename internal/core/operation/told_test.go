@@ -26,7 +26,7 @@ func by(t *testing.T, kind Kind, means Means, end estate.End, change func(*Opera
 	if change != nil {
 		change(o)
 	}
-	o.Plan(true)
+	o.Lay(true)
 	s := &script{T: t, o: o}
 	return s.feed(Started{t0})
 }

@@ -154,6 +154,7 @@ type Chassis struct {
 	Faults   []string  // in words
 	Open     bool      // the lid
 	Lit      bool      // the identify light
+	LooksAs  string    // the privilege that we have, where that is too low to switch anything
 }
 
 // Watchdog is a timer that acts on the host by itself when nobody resets it.

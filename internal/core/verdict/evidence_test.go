@@ -148,6 +148,7 @@ func TestWords(t *testing.T) {
 	for want, got := range map[string]string{
 		"0.3 ms": Millis(300 * time.Microsecond), "41 ms": Millis(41 * time.Millisecond), "1.8 s": Millis(1800 * time.Millisecond),
 		"11.2 W": Watts(11.24), "148 W": Watts(148.2), "2.31 kW": Watts(2310),
+		"36000": Figure(36000), "1234568": Figure(1234567.9), "21.46": Figure(21.456), "0.049": Figure(0.049), "-12.5": Figure(-12.5), "0": Figure(0),
 		"12 s": Age(12 * time.Second), "4 min": Age(4 * time.Minute), "3 h": Age(3 * time.Hour), "24 days": Age(24 * 24 * time.Hour),
 	} {
 		require.Equal(t, want, got)

@@ -2,7 +2,10 @@ package verdict
 
 import (
 	"fmt"
+	"math"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"plumbbob/internal/core/estate"
@@ -277,6 +280,17 @@ func Watts(w float64) string {
 		return fmt.Sprintf("%.0f W", w)
 	}
 	return fmt.Sprintf("%.2f kW", w/1000)
+}
+
+// Figure writes a number as people read it: four digits where it has that many, and
+// never with an exponent.
+func Figure(v float64) string {
+	whole := len(strconv.FormatFloat(math.Abs(v), 'f', 0, 64))
+	text := strconv.FormatFloat(v, 'f', max(0, 4-whole), 64)
+	if strings.Contains(text, ".") {
+		text = strings.TrimRight(strings.TrimRight(text, "0"), ".")
+	}
+	return text
 }
 
 // Age writes how long ago something was: "12 s", "4 min", "3 h", "24 days".

@@ -29,11 +29,11 @@ const (
 
 // A Finding is what was found of one outlet.
 type Finding struct {
-	Outlet   estate.End
-	Expected []estate.Key
-	Found    []estate.Key // who really hangs there, as far as that showed
-	Verdict  Verdict
-	Text     string
+	Outlet   estate.End   `json:"outlet"`
+	Expected []estate.Key `json:"expected"`
+	Found    []estate.Key `json:"found"` // who really hangs there, as far as that showed
+	Verdict  Verdict      `json:"verdict"`
+	Text     string       `json:"text"`
 }
 
 // A Trial is what happened around the switching of one outlet.

@@ -94,15 +94,15 @@ var (
 )
 
 // ReadOutlets reads all outlets.
-func (d *outlets) ReadOutlets(ctx context.Context) (gear.OutletReadings, error) {
+func (d *outlets) ReadOutlets(ctx context.Context) (reading.Outlets, error) {
 	page := d.web.visit(ctx)
 	p := d.o.Profile
 	numbers, places, err := page.rows(p.Outlets)
 	if err != nil {
-		return gear.OutletReadings{}, err
+		return reading.Outlets{}, err
 	}
 	find := page.lookup(p, places)
-	out := gear.OutletReadings{Meters: find.Meters(p)}
+	out := reading.Outlets{Meters: find.Meters(p)}
 	if len(out.Meters) > 0 && out.Meters[0].Kind == "inlet" {
 		out.TotalW = out.Meters[0].W
 	}
@@ -112,7 +112,7 @@ func (d *outlets) ReadOutlets(ctx context.Context) (gear.OutletReadings, error) 
 		}
 	}
 	if page.err != nil {
-		return gear.OutletReadings{}, page.err
+		return reading.Outlets{}, page.err
 	}
 	if len(out.Outlets) == 0 {
 		return out, &gear.Error{Kind: gear.Malformed, Outcome: operation.Refused, Text: fmt.Sprintf("%s lists no outlets: does profile %s fit it?", d.o.Name, p.Name)}
@@ -140,11 +140,11 @@ func (d *cycler) CycleOutlet(ctx context.Context, n int, hold time.Duration) err
 
 // NameOutlet gives an outlet a name on the gear itself.
 func (d *outlets) NameOutlet(ctx context.Context, n int, name string) error {
-	return d.put(ctx, d.o.Profile.Outlets.Name, n, name, "name outlets", func(r gear.OutletReading) bool { return r.Name == name })
+	return d.put(ctx, d.o.Profile.Outlets.Name, n, name, "name outlets", func(r reading.Outlet) bool { return r.Name == name })
 }
 
 // SetAfterLoss says what an outlet does when power comes back to the gear.
-func (d *outlets) SetAfterLoss(ctx context.Context, n int, what gear.AfterLoss) error {
+func (d *outlets) SetAfterLoss(ctx context.Context, n int, what reading.AfterLoss) error {
 	v := d.o.Profile.Outlets.AfterLoss
 	value := ""
 	if v != nil {
@@ -153,25 +153,25 @@ func (d *outlets) SetAfterLoss(ctx context.Context, n int, what gear.AfterLoss) 
 	if value == "" {
 		return d.unsupported(fmt.Sprintf("have an outlet be %q after a power loss", what))
 	}
-	return d.put(ctx, v, n, value, "say what an outlet does after a power loss", func(r gear.OutletReading) bool { return r.AfterLoss == what })
+	return d.put(ctx, v, n, value, "say what an outlet does after a power loss", func(r reading.Outlet) bool { return r.AfterLoss == what })
 }
 
 // SetDelays says how long an outlet waits before it moves.
 func (d *outlets) SetDelays(ctx context.Context, n int, on, off *time.Duration) error {
 	p := d.o.Profile.Outlets
 	if on != nil {
-		if err := d.put(ctx, p.OnDelay, n, strconv.Itoa(int(on.Seconds())), "delay switching on", func(r gear.OutletReading) bool { return r.OnDelay != nil && *r.OnDelay == *on }); err != nil {
+		if err := d.put(ctx, p.OnDelay, n, strconv.Itoa(int(on.Seconds())), "delay switching on", func(r reading.Outlet) bool { return r.OnDelay != nil && *r.OnDelay == *on }); err != nil {
 			return err
 		}
 	}
 	if off != nil {
-		return d.put(ctx, p.OffDelay, n, strconv.Itoa(int(off.Seconds())), "delay switching off", func(r gear.OutletReading) bool { return r.OffDelay != nil && *r.OffDelay == *off })
+		return d.put(ctx, p.OffDelay, n, strconv.Itoa(int(off.Seconds())), "delay switching off", func(r reading.Outlet) bool { return r.OffDelay != nil && *r.OffDelay == *off })
 	}
 	return nil
 }
 
 // put writes one value of an outlet, and reads it back.
-func (d *outlets) put(ctx context.Context, v *profile.Value, n int, value, what string, kept func(gear.OutletReading) bool) error {
+func (d *outlets) put(ctx context.Context, v *profile.Value, n int, value, what string, kept func(reading.Outlet) bool) error {
 	if !v.Writable() {
 		return d.unsupported(what)
 	}

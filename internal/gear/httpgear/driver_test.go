@@ -17,6 +17,7 @@ import (
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/reading"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/gear/geartest"
 	"plumbbob/internal/lab"
@@ -51,7 +52,7 @@ func TestTheStrip(t *testing.T) {
 	o := Options{Addresses: l.Estate.Device("inch-strip").Endpoints[0].Addresses, Profile: p, Secret: lab.StripSecret}
 	d := open(t, o)
 	outlets := part[gear.Outlets](t, d)
-	read := func(n int) gear.OutletReading {
+	read := func(n int) reading.Outlet {
 		t.Helper()
 		r, err := outlets.ReadOutlets(t.Context())
 		require.NoError(t, err)
@@ -60,7 +61,7 @@ func TestTheStrip(t *testing.T) {
 	}
 	require.True(t, read(2).On && read(2).Metered && read(2).Switched)
 	require.InDelta(t, 12, read(2).W, 1)
-	require.Equal(t, gear.LossAsBefore, read(2).AfterLoss)
+	require.Equal(t, reading.LossAsBefore, read(2).AfterLoss)
 	require.NoError(t, outlets.SwitchOutlet(t.Context(), 2, false))
 	require.Eventually(t, func() bool { return !read(2).On && read(2).W == 0 }, 30*time.Second, 20*time.Millisecond)
 	require.NoError(t, outlets.SwitchOutlet(t.Context(), 2, true))
@@ -69,8 +70,8 @@ func TestTheStrip(t *testing.T) {
 	set := part[gear.OutletSettings](t, d)
 	require.NoError(t, set.NameOutlet(t.Context(), 2, `the "uplink"`))
 	require.Equal(t, `the "uplink"`, read(2).Name, "what is filled in is escaped")
-	require.NoError(t, set.SetAfterLoss(t.Context(), 2, gear.LossOff))
-	require.Equal(t, gear.LossOff, read(2).AfterLoss)
+	require.NoError(t, set.SetAfterLoss(t.Context(), 2, reading.LossOff))
+	require.Equal(t, reading.LossOff, read(2).AfterLoss)
 	require.Equal(t, gear.Unsupported, gear.KindOf(set.SetDelays(t.Context(), 2, new(time.Second), nil)))
 
 	sheet, err := part[gear.Inventory](t, d).ReadSheet(t.Context())

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/reading"
 	"plumbbob/internal/gear"
 )
 
@@ -16,10 +17,10 @@ type panel struct{ *Driver }
 var _ gear.Panel = (*panel)(nil)
 
 // ReadPanel reads the lights of every lead.
-func (d *panel) ReadPanel(ctx context.Context) ([]gear.PanelReading, error) {
+func (d *panel) ReadPanel(ctx context.Context) ([]reading.Front, error) {
 	page := d.web.visit(ctx)
 	find := page.lookup(d.o.Profile, nil)
-	var out []gear.PanelReading
+	var out []reading.Front
 	for n := 1; n <= d.o.Profile.Panel.Leads; n++ {
 		if r, ok := find.Panel(d.o.Profile.Panel, n); ok {
 			out = append(out, r)

@@ -23,6 +23,9 @@ func (d *Driver) ReadChassis(ctx context.Context) (reading.Chassis, error) {
 			return err
 		}
 		c = chassisOf(s)
+		if info, open := client.Session(); open && info.Granted < ipmi.ChassisControlCmd.Needs {
+			c.LooksAs = info.Granted.String()
+		}
 		if id, err := client.DeviceID(ctx); err == nil {
 			c.Updating = id.Busy
 		} else if gone(err) {
@@ -80,5 +83,11 @@ var controls = map[gear.ChassisCommand]ipmi.ChassisControl{
 
 // CommandChassis sends one command, once.
 func (d *Driver) CommandChassis(ctx context.Context, do gear.ChassisCommand) error {
-	return d.use("chassis "+string(do), func(c *ipmi.Client) error { return c.Control(ctx, controls[do]) })
+	return d.use("chassis "+string(do), func(c *ipmi.Client) error {
+		err := c.Control(ctx, controls[do])
+		if _, may := errors.AsType[*ipmi.PrivilegeError](err); may {
+			c.LogOut(ctx) // somebody may give our user more, which counts from the next log-in on
+		}
+		return err
+	})
 }

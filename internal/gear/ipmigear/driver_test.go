@@ -230,3 +230,23 @@ func TestItConforms(t *testing.T) {
 		Address: stand.Address, Network: "udp", Open: at(bmctest.Password), Stranger: at("guessed"), Password: "guessed", Refusals: []gear.Kind{gear.BadSecret},
 	})
 }
+
+// What our user may not do is known before anybody asks for it.
+func TestAUserWhoMayOnlyLook(t *testing.T) {
+	t.Parallel()
+	stand := bmctest.Start(t, nil, nil)
+	ours := open(t, stand, nil)
+	require.NoError(t, ours.SetUser(t.Context(), gear.UserChange{ID: 5, Name: new("looker"), Password: new("only-a-look"), Privilege: new("user"), Enabled: new(true)}))
+	c, err := ours.ReadChassis(t.Context())
+	require.NoError(t, err)
+	require.Empty(t, c.LooksAs)
+	theirs := open(t, stand, func(o *Options) { o.Secret.User, o.Secret.Password = "looker", "only-a-look" })
+	c, err = theirs.ReadChassis(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, "user", c.LooksAs)
+	err = theirs.CommandChassis(t.Context(), gear.ChassisOff)
+	require.Equal(t, gear.NotPermitted, gear.KindOf(err), "%v", err)
+	require.Zero(t, stand.Box.Commands())
+	require.NoError(t, ours.SetUser(t.Context(), gear.UserChange{ID: 5, Privilege: new("operator")}))
+	require.NoError(t, theirs.CommandChassis(t.Context(), gear.ChassisOff), "it counts from the next try on")
+}

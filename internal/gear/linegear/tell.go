@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"time"
 
+	"plumbbob/internal/attach"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/gear"
 )
@@ -28,32 +29,32 @@ var refusal = regexp.MustCompile(`(?i)^\s*[%^?]|\b(unknown|invalid|unrecogni[sz]
 // command shows by what the device does.
 func (d *Driver) Tell(ctx context.Context, text string) error {
 	if err := d.talking.Take(ctx); err != nil {
-		return (&line{address: d.o.Addresses[0]}).fail(d.o.Name, err, operation.NotSent)
+		return d.fail(err, operation.NotSent)
 	}
 	defer d.talking.Give()
-	l, err := d.connect(ctx)
+	l, err := d.line.Call(ctx)
 	if err != nil {
-		return err
+		return d.fail(err, operation.NotSent)
 	}
 	entered, err := d.reach(ctx, l)
 	if err != nil {
 		return err
 	}
-	from := l.mark()
-	if _, err := l.conn.Write([]byte(text + enter)); err != nil {
-		return l.fail(d.o.Name, err, operation.Unclear)
+	from := l.Now()
+	if _, err := l.Write([]byte(text + enter)); err != nil {
+		return d.fail(err, operation.Unclear)
 	}
-	s, answer, err := l.until(ctx, from, tellsFor, d.prompt)
+	s, answer, err := until(ctx, l, from, tellsFor, d.prompt)
 	if ctx.Err() != nil {
-		return l.fail(d.o.Name, context.Cause(ctx), operation.Unclear)
+		return d.fail(context.Cause(ctx), operation.Unclear)
 	}
 	if err != nil || s != ready {
 		return nil // it went before the prompt came back: that is what was asked for
 	}
 	if entered {
-		_, _ = l.conn.Write([]byte(leave)) // whoever comes next has to log in
+		_, _ = l.Write([]byte(leave)) // whoever comes next has to log in
 	}
-	for _, x := range l.said(answer, text) {
+	for _, x := range said(l, answer, text) {
 		if refusal.MatchString(x) {
 			return &gear.Error{Kind: gear.NotPermitted, Outcome: operation.Refused, Text: fmt.Sprintf("%s refused the command: %s", d.o.Name, x)}
 		}
@@ -63,8 +64,8 @@ func (d *Driver) Tell(ctx context.Context, text string) error {
 
 // reach gets to a prompt, whatever stands at the line, and says whether it has
 // logged in to get there.
-func (d *Driver) reach(ctx context.Context, l *line) (entered bool, err error) {
-	from := l.mark()
+func (d *Driver) reach(ctx context.Context, l *attach.Call) (entered bool, err error) {
+	from := l.Now()
 	var s stands
 	var text string
 	for range knocks {
@@ -72,7 +73,7 @@ func (d *Driver) reach(ctx context.Context, l *line) (entered bool, err error) {
 			break
 		}
 	}
-	if heard, _, _, _ := l.since(from); err == nil && s == nothing {
+	if heard, _, _, _ := l.Since(from); err == nil && s == nothing {
 		return false, d.unready(l, heard)
 	}
 	if err != nil || s == ready {
@@ -96,21 +97,21 @@ func (d *Driver) reach(ctx context.Context, l *line) (entered bool, err error) {
 }
 
 // keyIn types something, and says what stands at the line then.
-func (d *Driver) keyIn(ctx context.Context, l *line, keys string) (stands, string, error) {
-	from := l.mark()
-	if _, err := l.conn.Write([]byte(keys)); err != nil {
-		return nothing, "", l.fail(d.o.Name, err, operation.NotSent)
+func (d *Driver) keyIn(ctx context.Context, l *attach.Call, keys string) (stands, string, error) {
+	from := l.Now()
+	if _, err := l.Write([]byte(keys)); err != nil {
+		return nothing, "", d.fail(err, operation.NotSent)
 	}
-	s, text, err := l.until(ctx, from, d.o.Timeout, d.prompt)
+	s, text, err := until(ctx, l, from, d.o.Timeout, d.prompt)
 	if err != nil {
-		return s, text, l.fail(d.o.Name, err, operation.NotSent)
+		return s, text, d.fail(err, operation.NotSent)
 	}
 	return s, text, nil
 }
 
 // unready is a line at which nothing can be typed.
-func (d *Driver) unready(l *line, heard string) error {
-	all := l.lines(heard)
+func (d *Driver) unready(l *attach.Call, heard string) error {
+	all := l.Lines(heard)
 	if len(all) == 0 {
 		return &gear.Error{Kind: gear.Unreachable, Outcome: operation.NotSent, Text: "the line of " + d.o.Name + " is silent: nobody reads what is typed there"}
 	}

@@ -9,6 +9,7 @@ import (
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/reading"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/gear/geartest"
 	"plumbbob/internal/lab"
@@ -41,7 +42,7 @@ func part[T any](t *testing.T, d gear.Driver) T {
 	return p
 }
 
-func outlet(t *testing.T, d gear.Outlets, n int) gear.OutletReading {
+func outlet(t *testing.T, d gear.Outlets, n int) reading.Outlet {
 	t.Helper()
 	r, err := d.ReadOutlets(t.Context())
 	require.NoError(t, err)

@@ -9,6 +9,7 @@ import (
 
 	"github.com/gosnmp/gosnmp"
 
+	"plumbbob/internal/core/reading"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/profile"
 )
@@ -58,8 +59,8 @@ func meterValues(p *profile.Profile) []*profile.Value {
 }
 
 // ReadOutlets reads all outlets.
-func (d *outlets) ReadOutlets(ctx context.Context) (gear.OutletReadings, error) {
-	var out gear.OutletReadings
+func (d *outlets) ReadOutlets(ctx context.Context) (reading.Outlets, error) {
+	var out reading.Outlets
 	err := d.read.use(ctx, func() error {
 		if err := d.learn(); err != nil {
 			return err
@@ -70,7 +71,7 @@ func (d *outlets) ReadOutlets(ctx context.Context) (gear.OutletReadings, error) 
 			return err
 		}
 		find := lookup(p.Entry, got, d.fixed)
-		out = gear.OutletReadings{Meters: find.Meters(d.o.Profile)}
+		out = reading.Outlets{Meters: find.Meters(d.o.Profile)}
 		if len(out.Meters) > 0 && out.Meters[0].Kind == "inlet" {
 			out.TotalW = out.Meters[0].W
 		}
@@ -158,7 +159,7 @@ func (d *outlets) NameOutlet(ctx context.Context, n int, name string) error {
 }
 
 // SetAfterLoss says what an outlet does when power comes back to the gear.
-func (d *outlets) SetAfterLoss(ctx context.Context, n int, what gear.AfterLoss) error {
+func (d *outlets) SetAfterLoss(ctx context.Context, n int, what reading.AfterLoss) error {
 	v := d.o.Profile.Outlets.AfterLoss
 	if !v.Writable() {
 		return d.unsupported("say what an outlet does after a power loss")

@@ -41,8 +41,8 @@ type poe struct {
 var _ gear.Outlets = (*poe)(nil)
 
 // ReadOutlets reads which ports are allowed power, and which give it.
-func (d *poe) ReadOutlets(ctx context.Context) (gear.OutletReadings, error) {
-	var out gear.OutletReadings
+func (d *poe) ReadOutlets(ctx context.Context) (reading.Outlets, error) {
+	var out reading.Outlets
 	err := d.read.use(ctx, func() error {
 		if err := d.list(); err != nil {
 			return err
@@ -67,10 +67,10 @@ func (d *poe) ReadOutlets(ctx context.Context) (gear.OutletReadings, error) {
 }
 
 // poePort reads one row of the table.
-func poePort(got answers, index []int, number int) (r gear.OutletReading, ok bool) {
+func poePort(got answers, index []int, number int) (r reading.Outlet, ok bool) {
 	at := func(column int) string { return instance(pethPortEntry, column, index...) }
 	enabled, detected := got.integer(at(pethAdminEnable)), got.integer(at(pethDetection))
-	return gear.OutletReading{
+	return reading.Outlet{
 		Kind: estate.PoE, Number: number, Name: got.text(at(pethPortType)), Switched: true,
 		On: enabled == truthTrue, Giving: new(detected == deliveringPower), Trouble: poeTroubles[detected],
 	}, enabled != 0

@@ -141,7 +141,7 @@ func TestTheOutputOfAUPS(t *testing.T) {
 func TestPoE(t *testing.T) {
 	l := labtest.Start(t, labtest.Options{Speed: 40})
 	o := part[gear.Outlets](t, on(t, l, "skarvoe-switch", lab.WriteSecret))
-	read := func(n int) gear.OutletReading {
+	read := func(n int) reading.Outlet {
 		t.Helper()
 		r, err := o.ReadOutlets(t.Context())
 		require.NoError(t, err)
@@ -190,7 +190,7 @@ func TestTheCard(t *testing.T) {
 	d := on(t, l, "tamsin-pdu", lab.V3Secret)
 	set := part[gear.OutletSettings](t, d)
 	require.NoError(t, set.NameOutlet(t.Context(), 3, "the router"))
-	require.NoError(t, set.SetAfterLoss(t.Context(), 3, gear.LossOff))
+	require.NoError(t, set.SetAfterLoss(t.Context(), 3, reading.LossOff))
 	require.NoError(t, set.SetDelays(t.Context(), 3, new(7*time.Second), nil))
 	require.Equal(t, gear.Unsupported, gear.KindOf(set.SetAfterLoss(t.Context(), 3, "perhaps")))
 	require.Error(t, set.NameOutlet(t.Context(), 3, "a name that is a good deal longer than this card can keep"))
@@ -198,7 +198,7 @@ func TestTheCard(t *testing.T) {
 	require.NoError(t, err)
 	o := r.Outlets[2]
 	require.Equal(t, "the router", o.Name)
-	require.Equal(t, gear.LossOff, o.AfterLoss)
+	require.Equal(t, reading.LossOff, o.AfterLoss)
 	require.Equal(t, 7*time.Second, *o.OnDelay)
 	require.InDelta(t, 229.6, *r.Meters[0].V, 0.1)
 

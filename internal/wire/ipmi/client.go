@@ -271,6 +271,8 @@ func (c *Client) raise(ctx context.Context, need Privilege) error {
 	}
 	if err := c.exchange(ctx, c.session, SetPrivilege, []byte{byte(need)}, nil); err != nil {
 		if refused, ok := errors.AsType[*CompletionError](err); ok && refused.Code != NodeBusy {
+			c.highest = min(c.highest, need-1) // whatever it has granted
+			c.info.Granted = c.highest
 			return &PrivilegeError{Needs: need, Has: c.level}
 		}
 		return err
@@ -366,6 +368,18 @@ func (c *Client) Close() error {
 		}
 	})
 	return err
+}
+
+// LogOut closes the session; the next request opens another, with what the user may do
+// by then.
+func (c *Client) LogOut(ctx context.Context) {
+	if c.acquire(ctx) != nil {
+		return
+	}
+	defer c.release()
+	if c.session != nil {
+		c.closeSession(ctx)
+	}
 }
 
 // closeSession gives the session's slot back. It is asked for until it is answered:

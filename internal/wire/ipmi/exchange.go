@@ -19,6 +19,7 @@ const (
 	jitter       = 0.2 // share by which a timeout varies
 	busyPause    = 200 * time.Millisecond
 	busyTries    = 6
+	sensorTries  = 1 // of one that is busy: the others, and whoever waits for the chassis, must not wait for it
 	refusals     = 2 // tries to a port that is shut, before that is believed
 )
 
@@ -62,7 +63,7 @@ func (c *Client) exchange(ctx context.Context, p packer, cmd Command, req []byte
 			return err
 		}
 		code := CompletionCode(data[0])
-		if (code == NodeBusy || code == Initializing) && n < busyTries {
+		if (code == NodeBusy || code == Initializing) && n < busyFor(cmd) {
 			if err := pause(ctx, busyPause<<min(n, 3)); err != nil {
 				return &CompletionError{cmd, code}
 			}
@@ -76,6 +77,15 @@ func (c *Client) exchange(ctx context.Context, p packer, cmd Command, req []byte
 		}
 		return nil
 	}
+}
+
+// busyFor is how often a command is tried again while the controller says that it is
+// busy.
+func busyFor(cmd Command) int {
+	if cmd == GetSensorReading {
+		return sensorTries
+	}
+	return busyTries
 }
 
 // A ReplyError says that the reply to a command makes no sense: it is too short, or

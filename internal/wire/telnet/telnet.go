@@ -3,8 +3,9 @@
 // options goes on by itself.
 //
 // Both ends are offered the binary mode (RFC 856), echo by the far end of a
-// client (RFC 857) and the suppression of go-aheads (RFC 858); every other option
-// is refused, and the parameters of options are passed over. An option is
+// client (RFC 857) and the suppression of go-aheads (RFC 858). Other options are
+// refused unless they were allowed, and their parameters are passed over unless
+// somebody hears them. An option is
 // acknowledged only when it changes, so that two ends cannot go on agreeing for
 // ever (RFC 1143, section 2).
 package telnet
@@ -31,11 +32,17 @@ const (
 
 // Options.
 const (
-	Binary          = 0 // RFC 856
-	Echo            = 1 // RFC 857
-	SuppressGoAhead = 3 // RFC 858
-	TimingMark      = 6 // RFC 860
+	Binary          = 0  // RFC 856
+	Echo            = 1  // RFC 857
+	SuppressGoAhead = 3  // RFC 858
+	TimingMark      = 6  // RFC 860
+	WindowSize      = 31 // RFC 1073
+	ComPort         = 44 // RFC 2217: the settings of a serial port
 )
+
+// maxParameters is how many bytes of parameters are taken; what is longer is passed
+// over. RFC 2217 needs a signature of some words at the most.
+const maxParameters = 512
 
 // replyWithin is how long an answer to a negotiation may be stuck behind what the
 // far end does not read.
@@ -45,6 +52,11 @@ const replyWithin = 10 * time.Second
 // write.
 type Conn struct {
 	net.Conn
+
+	// Parameters hears the parameters of options that are on, from the goroutine that
+	// reads; nil: nobody does. It is set before anything is read.
+	Parameters func(option byte, p []byte)
+
 	server bool
 	in     *bufio.Reader
 	cr     bool // the last byte read was a carriage return, not in binary mode
@@ -54,6 +66,8 @@ type Conn struct {
 	ours   [256]bool  // the options that are on at this end
 	theirs [256]bool  // and at the far end
 	asked  [256]bool  // those that this end has asked for, and that were not answered yet
+	mayUs  [256]bool  // what this end may do beside the usual
+	mayYou [256]bool  // and the far end
 	marks  []chan struct{}
 }
 
@@ -128,25 +142,84 @@ func (c *Conn) command(b byte) error {
 		}
 		return c.negotiate(b, option)
 	case sb:
-		return c.pass()
+		return c.parameters()
 	}
 	return nil // no operation, go ahead, are you there…: nothing that a line would have to act on
 }
 
-// pass reads the parameters of an option to their end.
-func (c *Conn) pass() error {
+// Allow lets an option be agreed to, at this end or at the far one.
+func (c *Conn) Allow(option byte, ours, theirs bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.mayUs[option], c.mayYou[option] = ours, theirs
+}
+
+// Offer asks the far end whether this end may do something, which has to be allowed.
+// Whether it agrees shows by On.
+func (c *Conn) Offer(option byte) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.ours[option] || c.asked[option] {
+		return nil
+	}
+	c.asked[option] = true
+	return c.say(will, option)
+}
+
+// On says whether both ends have agreed that this one does something.
+func (c *Conn) On(option byte) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.ours[option] && !c.asked[option]
+}
+
+// Send sends the parameters of an option (RFC 855, section 3).
+func (c *Conn) Send(option byte, p []byte) error {
+	out := []byte{iac, sb, option}
+	for _, b := range p {
+		if out = append(out, b); b == iac {
+			out = append(out, iac)
+		}
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if err := c.SetWriteDeadline(time.Now().Add(replyWithin)); err != nil {
+		return err
+	}
+	defer func() { _ = c.SetWriteDeadline(time.Time{}) }()
+	_, err := c.Conn.Write(append(out, iac, se))
+	return err
+}
+
+// parameters reads those of an option to their end, and has them heard when the option
+// is on.
+func (c *Conn) parameters() error {
+	var p []byte
+	long := false
 	for {
 		b, err := c.in.ReadByte()
 		if err != nil {
 			return err
 		}
-		if b != iac {
-			continue
+		if b == iac {
+			if b, err = c.in.ReadByte(); err != nil {
+				return err
+			}
+			if b == se {
+				break
+			}
+			if b != iac {
+				continue // no command belongs there
+			}
 		}
-		if b, err = c.in.ReadByte(); err != nil || b == se {
-			return err
+		if long = long || len(p) > maxParameters; !long {
+			p = append(p, b)
 		}
 	}
+	if c.Parameters != nil && !long && len(p) > 0 && (c.on(&c.ours, p[0]) || c.on(&c.theirs, p[0])) {
+		c.Parameters(p[0], p[1:])
+	}
+	return nil
 }
 
 // negotiate takes in what the far end wants, and answers when that changes
@@ -208,11 +281,11 @@ func (c *Conn) Mark() (<-chan struct{}, error) {
 }
 
 func (c *Conn) mayBeTheirs(option byte) bool {
-	return option == Binary || option == SuppressGoAhead || option == Echo && !c.server
+	return option == Binary || option == SuppressGoAhead || option == Echo && !c.server || c.mayYou[option]
 }
 
 func (c *Conn) mayBeOurs(option byte) bool {
-	return option == Binary || option == SuppressGoAhead || option == Echo && c.server
+	return option == Binary || option == SuppressGoAhead || option == Echo && c.server || c.mayUs[option]
 }
 
 // say sends a negotiation, with the lock held.

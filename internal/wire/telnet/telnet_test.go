@@ -2,6 +2,7 @@ package telnet
 
 import (
 	"bytes"
+	"fmt"
 	"io"
 	"net"
 	"testing"
@@ -174,4 +175,38 @@ func FuzzRead(f *testing.F) {
 		require.Equal(t, whole.out.Bytes(), bits.out.Bytes())
 		require.LessOrEqual(t, len(one)+whole.out.Len(), len(in))
 	})
+}
+
+// TestParameters: those of an option that was agreed to are heard whole, and no others;
+// what is too long, or broken, costs only itself.
+func TestParameters(t *testing.T) {
+	a, b := pipe(t)
+	client := Client(a)
+	client.Allow(ComPort, true, false)
+	var heard []string
+	client.Parameters = func(option byte, p []byte) { heard = append(heard, fmt.Sprint(option, p)) }
+	server, err := Server(b)
+	require.NoError(t, err)
+	server.Allow(ComPort, false, true)
+	asked := make(chan string, 2)
+	server.Parameters = func(option byte, p []byte) { asked <- fmt.Sprint(option, p) }
+	_, err = server.Write([]byte("x"))
+	require.NoError(t, err)
+	require.Equal(t, "x", read(t, client, 1))
+	require.NoError(t, server.Send(ComPort, []byte{1}), "before it was agreed to")
+	require.NoError(t, client.Offer(ComPort))
+	require.NoError(t, client.Offer(ComPort), "once is enough")
+	go func() { _, _ = server.Read(make([]byte, 1)) }()
+	require.NoError(t, client.Send(ComPort, []byte{1, 0, 0, 0xff, 0}))
+	require.Equal(t, "44 [1 0 0 255 0]", <-asked)
+
+	for _, p := range [][]byte{{101, 0xff}, bytes.Repeat([]byte{7}, 2*maxParameters), {102}} {
+		require.NoError(t, server.Send(ComPort, p))
+	}
+	require.NoError(t, server.Send(WindowSize, []byte{1, 2}))
+	_, err = b.Write([]byte{iac, sb, ComPort, 9, iac, brk, 9, iac, se, iac, sb, iac, se, 'y'})
+	require.NoError(t, err)
+	require.Equal(t, "y", read(t, client, 1))
+	require.True(t, client.On(ComPort))
+	require.Equal(t, []string{"44 [101 255]", "44 [102]", "44 [9 9]"}, heard)
 }

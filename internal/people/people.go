@@ -1,0 +1,234 @@
+// Package people knows who may come in: accounts with their roles, log-ins, and how
+// guessing is slowed down. It knows nothing of how somebody comes, so that every
+// door asks here.
+//
+//	people.go  logging in and out, and who it is that asks
+//	account.go accounts, their roles and passwords
+//	tries.go   the brake on guessing
+package people
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"log/slog"
+	"maps"
+	"sync"
+	"time"
+
+	"plumbbob/internal/bus"
+	"plumbbob/internal/core/operation"
+	"plumbbob/internal/password"
+	"plumbbob/internal/store"
+)
+
+// Limits.
+const (
+	trustFor   = 30 * time.Second // before a log-in is looked up again: it must not cost a query for every request
+	mostKnown  = 10_000           // log-ins that are remembered
+	checksMost = 2                // passwords that are checked at once: each takes 32 MiB and some 100 ms
+	waitMost   = 16               // that may wait for that
+)
+
+var (
+	// ErrWrong: there is no such account, or that is not its password.
+	ErrWrong = errors.New("wrong account or password")
+	// ErrNotIn: nobody is logged in with that.
+	ErrNotIn = errors.New("not logged in")
+)
+
+// Parts are what a Desk works with.
+type Parts struct {
+	Store *store.Store
+	Log   *slog.Logger
+	Bus   *bus.Bus
+}
+
+// A Desk is where people come in. It may be shared between goroutines.
+type Desk struct {
+	Parts
+	tries *tries
+	check chan struct{} // room for checking passwords
+	queue chan struct{} // and for waiting for that
+
+	mu    sync.Mutex
+	known map[string]known // by token
+}
+
+// known is a log-in that was looked up a while ago.
+type known struct {
+	store.Session
+	looked time.Time
+}
+
+// New returns a desk.
+func New(p Parts) *Desk {
+	return &Desk{
+		Parts: p, tries: newTries(time.Now), known: map[string]known{},
+		check: make(chan struct{}, checksMost), queue: make(chan struct{}, waitMost),
+	}
+}
+
+// A LogIn is somebody who has come in.
+type LogIn struct {
+	Token, Account, Role string
+	Expires              time.Time
+}
+
+// Credentials are what somebody comes in with, and from where.
+type Credentials struct{ Account, Password, From string }
+
+// Come logs somebody in. kind is that of the session, and name what people call it.
+// Its errors are ErrWrong, a *WaitError, or that of the store.
+func (d *Desk) Come(ctx context.Context, c Credentials, kind, name string, lasts time.Duration) (LogIn, error) {
+	a, err := d.checked(ctx, c)
+	if errors.Is(err, ErrWrong) {
+		d.write(ctx, store.Entry{Kind: store.EntryLogInRefused, Who: nameOf(c.Account), Text: "Wrong password from " + c.From, Result: "refused"})
+	}
+	if err != nil {
+		return LogIn{}, err
+	}
+	in := LogIn{Token: rand.Text() + rand.Text(), Account: a.Name, Role: a.Role, Expires: time.Now().Add(lasts).UTC()}
+	entry := store.Entry{At: time.Now().UTC(), Kind: store.EntryLogIn, Who: a.Name, Text: "Logged in from " + c.From, Result: "done"}
+	if err := d.Store.CreateSession(ctx, in.Token, a.ID, kind, name, in.Expires, entry); err != nil {
+		return LogIn{}, err
+	}
+	d.Bus.Journal.Publish(bus.NewEntry{})
+	return in, nil
+}
+
+// nameOf is an account's name as it may stand in the record: what cannot be one is
+// not repeated.
+func nameOf(account string) string {
+	if !accountName.MatchString(account) {
+		return "(no name)"
+	}
+	return account
+}
+
+// checked finds the account, or says no in the same time.
+func (d *Desk) checked(ctx context.Context, c Credentials) (store.Account, error) {
+	begun, err := d.tries.begin(nameOf(c.Account), c.From)
+	if err != nil {
+		return store.Account{}, err
+	}
+	leave, err := d.room(ctx)
+	if err != nil {
+		begun.neither()
+		return store.Account{}, err
+	}
+	defer leave()
+	a, err := store.Account{}, store.ErrNotFound
+	if accountName.MatchString(c.Account) {
+		a, err = d.Store.Account(ctx, c.Account)
+	}
+	right := false
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		password.Waste(c.Password)
+	case err != nil:
+		begun.neither()
+		return a, err
+	default:
+		if right, err = password.Check(c.Password, a.PasswordHash); err != nil {
+			begun.neither()
+			return a, err
+		}
+	}
+	if !right {
+		return a, ErrWrong
+	}
+	begun.succeeded()
+	return a, nil
+}
+
+// room is taken while a password is checked, so that nobody can have the service
+// work, or remember, without a bound.
+func (d *Desk) room(ctx context.Context) (leave func(), err error) {
+	select {
+	case d.queue <- struct{}{}:
+		defer func() { <-d.queue }()
+	default:
+		return nil, &WaitError{time.Second, "too many log-ins at once"}
+	}
+	select {
+	case d.check <- struct{}{}:
+		return func() { <-d.check }, nil
+	case <-ctx.Done():
+		return nil, context.Cause(ctx)
+	}
+}
+
+// Who says who is logged in with a token, ErrNotIn for nobody. While the database is
+// away it goes by what it knows: that is when somebody needs to act.
+func (d *Desk) Who(ctx context.Context, token string) (store.Session, error) {
+	d.mu.Lock()
+	k, ok := d.known[token]
+	d.mu.Unlock()
+	lasts := ok && time.Now().Before(k.ExpiresAt)
+	if lasts && time.Since(k.looked) < trustFor {
+		return k.Session, nil
+	}
+	s, err := d.Store.Session(ctx, token)
+	if errors.Is(err, store.ErrAway) && lasts {
+		return k.Session, nil
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if err != nil {
+		delete(d.known, token)
+		if errors.Is(err, store.ErrNotFound) {
+			err = ErrNotIn
+		}
+		return s, err
+	}
+	if len(d.known) >= mostKnown {
+		clear(d.known)
+	}
+	d.known[token] = known{s, time.Now()}
+	return s, nil
+}
+
+// Go logs somebody out.
+func (d *Desk) Go(ctx context.Context, token, account string) error {
+	entry := store.Entry{At: time.Now().UTC(), Kind: store.EntryLogOut, Who: account, Text: "Logged out", Result: "done"}
+	if err := d.Store.EndSession(ctx, token, entry); err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	d.mu.Lock()
+	delete(d.known, token)
+	d.mu.Unlock()
+	d.Bus.Journal.Publish(bus.NewEntry{})
+	return nil
+}
+
+// Role is what somebody may do now: nothing but look, once their account has gone.
+func (d *Desk) Role(ctx context.Context, account string) (operation.Role, error) {
+	a, err := d.Store.Account(ctx, account)
+	if errors.Is(err, store.ErrNotFound) {
+		return operation.Viewer, nil
+	}
+	return operation.Role(a.Role), err
+}
+
+// forget has the log-ins of an account looked up again, of which one may stay.
+func (d *Desk) forget(account, token string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	maps.DeleteFunc(d.known, func(t string, k known) bool { return k.Account == account && t != token })
+}
+
+const writeWithin = 10 * time.Second
+
+// write makes an entry about something that changes nothing.
+func (d *Desk) write(ctx context.Context, e store.Entry) {
+	e.At = time.Now().UTC()
+	// Whoever asked may have gone: that takes nothing out of the record.
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), writeWithin)
+	defer cancel()
+	if err := d.Store.Write(ctx, e); err != nil {
+		d.Log.Error("an entry of the journal is lost", "kind", e.Kind, "who", e.Who, "text", e.Text, "because", err)
+		return
+	}
+	d.Bus.Journal.Publish(bus.NewEntry{})
+}
