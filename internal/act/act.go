@@ -228,8 +228,7 @@ func (a *Actor) request(ctx context.Context, req Request, id string) (*operation
 	if p.Digest != req.Digest {
 		return nil, &ChangedError{p, a.shown.since(req.Digest, p)}
 	}
-	o := a.build(p, w, req)
-	o.ID = id
+	o := a.build(p, w, req, id)
 	r := newRun(a, o)
 	if err := a.claim(r); err != nil {
 		return nil, err
@@ -261,15 +260,16 @@ func settle(p *operation.Preview, out estate.End, w operation.World) time.Durati
 }
 
 // build lays out the operation that a preview describes.
-func (a *Actor) build(p *operation.Preview, w operation.World, req Request) *operation.Operation {
+func (a *Actor) build(p *operation.Preview, w operation.World, req Request, id string) *operation.Operation {
 	d := w.Estate.Device(p.Device)
 	now := time.Now().UTC()
 	o := &operation.Operation{
+		ID:       id,
 		Order:    operation.Order{Kind: p.Kind, Means: p.Means, Device: p.Device, Site: d.Site, By: req.By.By(), Why: req.Consent.Why, Asked: now, Hold: p.Hold, Within: p.Within, Force: p.Force, Command: p.Command, Button: p.Button},
 		Plan:     operation.Plan{ByGear: p.ByGear, Restores: p.Restores, Usual: p.Usual, Hard: p.Hard, IdleW: verdict.Idle(d), AnswerWithin: 2 * verdict.BootTime(d)},
 		Progress: operation.Progress{Saved: now},
 	}
-	o.Proof.Before = a.facts(d.Key)
+	o.Proof.Before = a.facts(d.Key, o.ID)
 	o.Answered, _, _, _ = verdict.Heard(w.Estate, w.Evidence, d.Key, w.Now)
 	affected := map[estate.Key]bool{p.Device: true}
 	for _, l := range p.Loses {

@@ -67,7 +67,7 @@ func switchOutput(ctx context.Context, g *garage.Garage, c operation.Send) error
 // chassisCommands are what the steps on a chassis send.
 var chassisCommands = map[operation.StepKind]gear.ChassisCommand{
 	operation.SwitchOff: gear.ChassisOff, operation.SwitchOn: gear.ChassisOn, operation.SoftOff: gear.ChassisSoft,
-	operation.Strike: gear.ChassisReset, operation.Interrupt: gear.ChassisNMI,
+	operation.StepReset: gear.ChassisReset, operation.StepNMI: gear.ChassisNMI,
 }
 
 func commandChassis(ctx context.Context, g *garage.Garage, c operation.Send) error {
@@ -88,7 +88,7 @@ type press struct {
 // and off by the same button: each step has looked at the light before.
 var presses = map[operation.StepKind]press{
 	operation.SwitchOn: {operation.PowerButton, operation.ShortPress}, operation.SwitchOff: {operation.PowerButton, operation.LongPress},
-	operation.SoftOff: {operation.PowerButton, operation.ShortPress}, operation.Strike: {operation.ResetButton, operation.ShortPress},
+	operation.SoftOff: {operation.PowerButton, operation.ShortPress}, operation.StepReset: {operation.ResetButton, operation.ShortPress},
 }
 
 func pressButton(ctx context.Context, g *garage.Garage, c operation.Send) error {
@@ -97,7 +97,7 @@ func pressButton(ctx context.Context, g *garage.Garage, c operation.Send) error 
 		return err
 	}
 	p := presses[c.Do]
-	if c.Do == operation.Push {
+	if c.Do == operation.StepPress {
 		p = press{c.Button, c.Hold}
 	}
 	return board.PressButton(ctx, lead, p.button, p.hold)

@@ -20,8 +20,8 @@ func TestEveryKindOfEndHasItsCarrier(t *testing.T) {
 		estate.OwnComputer: id.OwnEnd(), estate.Whole: {Device: "kiln"}, estate.NetworkPort: {Device: "kiln", Port: "gi0/1"},
 	}
 	steps := []operation.StepKind{
-		operation.SwitchOff, operation.SwitchOn, operation.GearCycle, operation.SoftOff, operation.Strike, operation.Interrupt,
-		operation.Rouse, operation.Doze, operation.Push, operation.Renew,
+		operation.SwitchOff, operation.SwitchOn, operation.GearCycle, operation.SoftOff, operation.StepReset, operation.StepNMI,
+		operation.StepWake, operation.StepSleep, operation.StepPress, operation.StepRestart,
 	}
 	done := map[operation.StepKind]bool{}
 	for _, kind := range estate.EndKinds {

@@ -2,6 +2,8 @@ package act
 
 import (
 	"path/filepath"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -73,10 +75,22 @@ func TestResetByCommand(t *testing.T) {
 	r.settled("tamsin-router")
 	r.do(deed{operation.Intent{Kind: operation.Reset, Device: "tamsin-router"}, operation.ByCommand, "Reset tamsin-router: at ", verdict.Steady})
 	r.settled("ostrel-core") // over its serial line
-	r.do(deed{operation.Intent{Kind: operation.Reset, Device: "ostrel-core"}, operation.ByCommand, "Reset ostrel-core: at ", verdict.Steady})
+	ended := r.do(deed{operation.Intent{Kind: operation.Reset, Device: "ostrel-core"}, operation.ByCommand, "Reset ostrel-core: at ", verdict.Steady})
+
+	// What was said on the line is proof: the end of it in the record, all of it beside.
+	i := slices.IndexFunc(ended.Proof.After, func(f operation.Fact) bool { return f.Name == "last lines of line" })
+	require.GreaterOrEqual(t, i, 0, ended.Proof.After)
+	if proof := ended.Proof.After[i]; proof.File != nil {
+		require.Eventually(t, func() bool {
+			f, err := r.File(t.Context(), ended.ID, proof.File.ID)
+			return err == nil && f.Type == "text/plain" && strings.Contains(string(f.Content), "> reload now\n") && strings.Contains(string(f.Content), proof.Text)
+		}, soon, often)
+	} else {
+		require.Contains(t, proof.Text, "reload now")
+	}
 }
 
-func (r *rooms) do(d deed) {
+func (r *rooms) do(d deed) *operation.Operation {
 	r.Helper()
 	p, err := r.Preview(r.Context(), d.in, admin)
 	require.NoError(r, err)
@@ -90,6 +104,7 @@ func (r *rooms) do(d deed) {
 		s := r.Keeper.Verdict(d.in.Device).State
 		return s == d.then || d.then == verdict.Steady && s == verdict.Strained
 	}, 6*soon, often, "%s, and then %v", p.Title(), lazy(func() any { return r.Keeper.Verdict(d.in.Device) }))
+	return ended
 }
 
 // settled waits until every endpoint of some devices has been asked.

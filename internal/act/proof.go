@@ -1,20 +1,24 @@
 package act
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/verdict"
+	"plumbbob/internal/store"
 )
 
 // facts are what is measured and seen of a device now: its power, what its
 // controller and its front say, how its probes answer, its sensors, and what was
-// lately said on its lines.
-func (a *Actor) facts(k estate.Key) (out []operation.Fact) {
+// lately said on its lines. What is long is kept beside the record of the operation.
+func (a *Actor) facts(k estate.Key, of string) (out []operation.Fact) {
 	w := a.Keeper.World()
 	d := w.Estate.Device(k)
 	if d == nil {
@@ -51,14 +55,58 @@ func (a *Actor) facts(k estate.Key) (out []operation.Fact) {
 			add(s.Name, "%s", text)
 		}
 	}
-	heard := a.Garage.LastLines(d, proofLines)
+	heard := a.Garage.LastLines(d, transcriptLines)
 	for _, name := range slices.Sorted(maps.Keys(heard)) {
-		if len(heard[name]) > 0 {
-			add("last lines of "+name, "%s", strings.Join(heard[name], "\n"))
+		lines := heard[name]
+		if len(lines) == 0 {
+			continue
+		}
+		add("last lines of "+name, "%s", strings.Join(lines[max(0, len(lines)-proofLines):], "\n"))
+		if len(lines) > proofLines {
+			out[len(out)-1].File = a.keep(store.File{
+				ID: newID(), Site: d.Site, Of: of, Type: "text/plain", At: time.Now().UTC(), Content: []byte(strings.Join(lines, "\n") + "\n"),
+			})
 		}
 	}
 	return out
 }
 
-// proofLines are how many lines of a serial line are kept as proof.
-const proofLines = 8
+// How many lines of a serial line are proof: in the record, and beside it.
+const (
+	proofLines      = 8
+	transcriptLines = 1000
+)
+
+// keepWithin is how long a file may take to be kept. It is worth having, and nothing
+// waits for it.
+const keepWithin = 30 * time.Second
+
+// keep keeps a file beside a record, and goes on at once.
+func (a *Actor) keep(f store.File) *operation.File {
+	a.mu.Lock()
+	ctx := a.ctx
+	a.mu.Unlock()
+	if ctx == nil {
+		return nil
+	}
+	a.work.Go(func() {
+		within, cancel := context.WithTimeout(context.WithoutCancel(ctx), keepWithin)
+		defer cancel()
+		for {
+			err := a.Store.SaveFile(within, f)
+			if err == nil {
+				return
+			}
+			if !errors.Is(err, store.ErrAway) || !pause(within, recordAgain) {
+				a.Log.Warn("a file beside the record of an operation is lost", "operation", f.Of, "because", err)
+				return
+			}
+		}
+	})
+	return &operation.File{ID: f.ID, Type: f.Type, Size: len(f.Content)}
+}
+
+// File returns a file beside the record of an operation.
+func (a *Actor) File(ctx context.Context, of, id string) (store.File, error) {
+	return a.Store.File(ctx, of, id)
+}

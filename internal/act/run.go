@@ -340,7 +340,7 @@ func (r *run) command(ctx context.Context, c operation.Send) error {
 
 // finish records the end, and what follows from it for the verdicts.
 func (r *run) finish(ctx context.Context) {
-	r.o.Proof.After = r.a.facts(r.o.Device)
+	r.o.Proof.After = r.a.facts(r.o.Device, r.o.ID)
 	name := "record of operation " + r.o.ID
 	for err := r.a.end(ctx, r.o); err != nil; err = r.a.end(ctx, r.o) {
 		if errors.Is(err, store.ErrFenced) {

@@ -359,7 +359,13 @@ func (a *Actor) planSupply(ctx context.Context, d *estate.Device, c gear.SupplyC
 	if err != nil {
 		return nil, err
 	}
-	p := &plan{kind: store.EntrySupply, blind: true, send: func(ctx context.Context) error { return driver.CommandSupply(ctx, c) }}
+	p := &plan{kind: store.EntrySupply, blind: true, send: func(ctx context.Context) error {
+		if err := driver.CommandSupply(ctx, c); err != nil {
+			return err
+		}
+		a.lookAtSupply(ctx, d.Key)
+		return nil
+	}}
 	if c.Do != gear.SupplyAutoStart {
 		p.say("%s told: %s", d.Key, c.Do)
 		return p, nil
@@ -378,6 +384,17 @@ func (a *Actor) planSupply(ctx context.Context, d *estate.Device, c gear.SupplyC
 	}
 	p.differ(fmt.Sprintf("%s comes on when the utility returns", d.Key), was, words[c.On])
 	return p, nil
+}
+
+// lookAtSupply has whoever has told a UPS something see at once how it is then.
+func (a *Actor) lookAtSupply(ctx context.Context, k estate.Key) {
+	reader, err := garage.Supply[gear.Supply](a.Garage, k)
+	if err != nil {
+		return
+	}
+	if now, err := reader.ReadSupply(ctx); err == nil { // the next round reads it anyhow
+		a.Keeper.TakeSupply(k, now)
+	}
 }
 
 // planLog keeps a copy of the log before it is erased.

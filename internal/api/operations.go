@@ -1,6 +1,7 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -133,6 +134,19 @@ func (s *Server) GetOperation(ctx context.Context, req contract.GetOperationRequ
 	out := s.operationNow(o)
 	out.Proof = proofView(o.Proof)
 	return contract.GetOperation200JSONResponse(out), nil
+}
+
+// GetOperationFile implements the contract. It is only ever saved, and never shown by
+// a browser as what its maker may have meant it to be.
+func (s *Server) GetOperationFile(ctx context.Context, req contract.GetOperationFileRequestObject) (contract.GetOperationFileResponseObject, error) {
+	f, err := s.Actor.File(ctx, req.ID, req.File)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, &missing{fmt.Sprintf("operation %q has no file %q, or it is not kept any more: plumb op show %s --proof lists them", req.ID, req.File, req.ID)}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return contract.GetOperationFile200ApplicationOctetStreamResponse{Body: bytes.NewReader(f.Content), ContentLength: int64(len(f.Content))}, nil
 }
 
 // CancelOperation implements the contract.

@@ -97,17 +97,24 @@ func operationView(o *operation.Operation, zone *time.Location) contract.Operati
 func proofView(p operation.Proof) *[]contract.Proof {
 	out := []contract.Proof{}
 	for _, f := range p.Before {
-		out = append(out, contract.Proof{Name: f.Name, Before: &f.Text})
+		out = append(out, contract.Proof{Name: f.Name, Before: &f.Text, BeforeFile: fileView(f.File)})
 	}
 	for _, f := range p.After {
 		i := slices.IndexFunc(out, func(x contract.Proof) bool { return x.Name == f.Name && x.After == nil })
 		if i < 0 {
-			out = append(out, contract.Proof{Name: f.Name, After: &f.Text})
+			out = append(out, contract.Proof{Name: f.Name, After: &f.Text, AfterFile: fileView(f.File)})
 		} else {
-			out[i].After = &f.Text
+			out[i].After, out[i].AfterFile = &f.Text, fileView(f.File)
 		}
 	}
 	return &out
+}
+
+func fileView(f *operation.File) *contract.ProofFile {
+	if f == nil {
+		return nil
+	}
+	return &contract.ProofFile{ID: f.ID, Type: f.Type, Size: f.Size}
 }
 
 func stepView(o *operation.Operation, s *operation.Step) contract.Step {
@@ -141,20 +148,20 @@ func stepText(o *operation.Operation, s *operation.Step) string {
 		return fmt.Sprintf("Switch %s on, and measure that it draws", at)
 	case operation.SoftOff:
 		return fmt.Sprintf("%s, and wait up to %d s", asks(o, s), int(o.Within.Seconds()))
-	case operation.Strike:
+	case operation.StepReset:
 		if o.Means == operation.ByCommand {
 			return fmt.Sprintf("Tell it %q, and see %s fall silent", o.Command, o.Device)
 		}
 		return fmt.Sprintf("Press reset, and see %s fall silent", o.Device)
-	case operation.Interrupt:
+	case operation.StepNMI:
 		return "Send the diagnostic interrupt"
-	case operation.Rouse:
+	case operation.StepWake:
 		return fmt.Sprintf("Send a magic packet to %s", s.Outlet.Device)
-	case operation.Doze:
+	case operation.StepSleep:
 		return fmt.Sprintf("Tell it %q, and see it fall silent", o.Command)
-	case operation.Push:
+	case operation.StepPress:
 		return fmt.Sprintf("Press %s for %g s, and look at its light", o.Button, o.Hold.Seconds())
-	case operation.Renew:
+	case operation.StepRestart:
 		return fmt.Sprintf("Start %s anew, and see it go and come back", s.Outlet.Place())
 	case operation.GearCycle:
 		return fmt.Sprintf("%s cycles %s by itself", s.Outlet.Device, s.Outlet.Words())

@@ -22,8 +22,7 @@ import (
 // Limits.
 const (
 	keep      = 64 << 10 // bytes of what was said, for readers who come later or are slow
-	tailLines = 40       // that outlive a call
-	tailBytes = 4 << 10
+	tailLines = 1000     // that outlive a call
 )
 
 // Options say where a line is.
@@ -79,7 +78,7 @@ func (l *Line) hangUp() error {
 	if l.call == nil {
 		return nil
 	}
-	l.tail = append(l.tail, l.call.lines()...)
+	l.tail = append(l.tail, l.call.lines(tailLines)...)
 	l.tail = l.tail[max(0, len(l.tail)-tailLines):]
 	err := l.call.conn.Close()
 	l.call = nil
@@ -96,7 +95,7 @@ func (l *Line) LastLines(n int) []string {
 	defer l.mu.Unlock()
 	all := l.tail
 	if l.call != nil {
-		all = slices.Concat(all, l.call.lines())
+		all = slices.Concat(all, l.call.lines(n))
 	}
 	return slices.Clone(all[max(0, len(all)-n):])
 }

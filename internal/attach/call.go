@@ -157,10 +157,15 @@ func (c *Call) Lines(text string) []string {
 	return out
 }
 
-// lines are the last that were said on the call.
-func (c *Call) lines() []string {
+// lineBytes is how long a line usually is at the most: no more is looked through than
+// is asked for.
+const lineBytes = 256
+
+// lines are up to n lines, the last that were said on the call.
+func (c *Call) lines(n int) []string {
 	c.mu.Lock()
-	defer c.mu.Unlock()
-	all := c.Lines(string(c.heard[max(0, len(c.heard)-tailBytes):]))
-	return all[max(0, len(all)-tailLines):]
+	text := string(c.heard[max(0, len(c.heard)-n*lineBytes):])
+	c.mu.Unlock()
+	all := c.Lines(text)
+	return all[max(0, len(all)-n):]
 }

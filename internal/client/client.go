@@ -57,6 +57,8 @@ type app struct {
 	config string // path of the file with the log-in
 	colour bool
 	width  int
+
+	toTerminal bool // out is one
 }
 
 // Main runs plumb and returns its exit status.
@@ -66,6 +68,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	a := &app{in: bufio.NewReader(in), out: out, err: errOut, width: 80}
 	a.inFile, _ = in.(*os.File)
 	if f, ok := out.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		a.toTerminal = true
 		a.colour = os.Getenv("NO_COLOR") == ""
 		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 40 {
 			a.width = w
@@ -243,22 +246,38 @@ func ask[T any](s *service) func(*http.Response, error) (T, error) {
 			return value, s.unreachable(err)
 		}
 		defer func() { _ = res.Body.Close() }()
-		body := json.NewDecoder(io.LimitReader(res.Body, maxAnswer))
-		if res.StatusCode >= http.StatusBadRequest {
-			var p contract.Problem
-			if body.Decode(&p) != nil || p.Kind == "" {
-				return value, fail(ExitFailed, "%s answered HTTP %d: is that Plumb Bob?", s.config.URL, res.StatusCode)
-			}
-			return value, &problemError{p}
+		if err := s.refused(res); err != nil || res.StatusCode == http.StatusNoContent {
+			return value, err
 		}
-		if res.StatusCode == http.StatusNoContent {
-			return value, nil
-		}
-		if err := body.Decode(&value); err != nil {
+		if err := json.NewDecoder(io.LimitReader(res.Body, maxAnswer)).Decode(&value); err != nil {
 			return value, fail(ExitFailed, "%s answered something that is not understood: %s", s.config.URL, err)
 		}
 		return value, nil
 	}
+}
+
+// refused says what the service did not want, or nil.
+func (s *service) refused(res *http.Response) error {
+	if res.StatusCode < http.StatusBadRequest {
+		return nil
+	}
+	var p contract.Problem
+	if json.NewDecoder(io.LimitReader(res.Body, maxAnswer)).Decode(&p) != nil || p.Kind == "" {
+		return fail(ExitFailed, "%s answered HTTP %d: is that Plumb Bob?", s.config.URL, res.StatusCode)
+	}
+	return &problemError{p}
+}
+
+// raw is an answer as it is.
+func (s *service) raw(res *http.Response, err error) ([]byte, error) {
+	if err != nil {
+		return nil, s.unreachable(err)
+	}
+	defer func() { _ = res.Body.Close() }()
+	if err := s.refused(res); err != nil {
+		return nil, err
+	}
+	return io.ReadAll(io.LimitReader(res.Body, maxAnswer))
 }
 
 // nothing is the value of a call that has none.

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -318,8 +320,8 @@ func previewTable(ps []contract.Preview) table {
 }
 
 func (a *app) opCommand() *cobra.Command {
-	c := &cobra.Command{Use: "op", Short: "Operations: list, show, cancel", RunE: needsSubcommand}
-	c.AddCommand(a.opListCommand(), a.opShowCommand(), a.opCancelCommand())
+	c := &cobra.Command{Use: "op", Short: "Operations: list, show, cancel, and what is kept as proof", RunE: needsSubcommand}
+	c.AddCommand(a.opListCommand(), a.opShowCommand(), a.opFileCommand(), a.opCancelCommand())
 	return c
 }
 
@@ -410,7 +412,7 @@ func (a *app) opShowCommand() *cobra.Command {
 			(&drawing{a: a, said: map[int]string{}}).draw(o, time.Local)
 			fmt.Fprintln(a.out, wrap(o.Outcome, a.width, ""))
 			if proof {
-				a.proof(deref(o.Proof))
+				a.proof(o.ID, deref(o.Proof))
 			}
 			return nil
 		}),
@@ -421,7 +423,7 @@ func (a *app) opShowCommand() *cobra.Command {
 }
 
 // proof prints a table, and below it what has several lines.
-func (a *app) proof(list []contract.Proof) {
+func (a *app) proof(id string, list []contract.Proof) {
 	t := table{columns: []string{"WHAT", "BEFORE", "AFTER"}}
 	var long []contract.Proof
 	for _, p := range list {
@@ -436,9 +438,44 @@ func (a *app) proof(list []contract.Proof) {
 		for _, x := range []struct {
 			when string
 			said *string
-		}{{"before", p.Before}, {"after", p.After}} {
+			more *contract.ProofFile
+		}{{"before", p.Before, p.BeforeFile}, {"after", p.After, p.AfterFile}} {
 			fmt.Fprintf(a.out, "%s, %s\n  %s\n", p.Name, x.when, strings.ReplaceAll(orDash(text(x.said)), "\n", "\n  "))
+			if x.more != nil {
+				fmt.Fprintf(a.out, "  More of it, %s: plumb op file %s %s\n", bytesWords(x.more.Size), id, x.more.ID)
+			}
 		}
+	}
+}
+
+func bytesWords(n int) string {
+	if n < 1000 {
+		return fmt.Sprintf("%d B", n)
+	}
+	return fmt.Sprintf("%.1f kB", float64(n)/1000)
+}
+
+// isText says whether what is written can do no harm on a terminal.
+func isText(content []byte) bool {
+	return utf8.Valid(content) && !strings.ContainsFunc(string(content), func(r rune) bool { return unicode.IsControl(r) && r != '\n' && r != '\t' })
+}
+
+// opFileCommand writes out a file that is kept as proof.
+func (a *app) opFileCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "file ID FILE", Short: "A file that is kept as proof beside an operation", Args: args(2, 2, "plumb op file ID FILE"),
+		Long: "A file that is kept as proof beside an operation: plumb op show ID --proof lists them. It is written\nto the output as it is; what is no text is not written to a terminal.",
+		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
+			content, err := s.raw(s.GetOperationFile(c.Context(), given[0], given[1]))
+			if err != nil {
+				return err
+			}
+			if a.toTerminal && !isText(content) {
+				return fail(ExitUsage, "that file is no text: write it into a file, with plumb op file %s %s > NAME", given[0], given[1])
+			}
+			_, err = a.out.Write(content)
+			return err
+		}),
 	}
 }
 

@@ -103,6 +103,8 @@ func TestPowerByCommand(t *testing.T) {
 	require.Contains(t, w.flat(0, "", "ups", "reboot", "tamsin-ups", "--preview", "--hold", "20s"), "tamsin-ups will switch it back on by itself after 20 s")
 	require.Contains(t, w.says(2, "", "ups", "skarvoe-router"), "has no UPS")
 	require.Contains(t, w.says(0, "", "ups", "test", "tamsin-ups", "--quick"), "told")
+	require.Contains(t, w.flat(0, "", "ups", "auto-restart", "tamsin-ups", "off", "--why", "trial"), "comes on when the utility returns: no", "it is shown as it is then")
+	require.Contains(t, w.flat(0, "", "ups", "auto-restart", "tamsin-ups", "on"), "comes on when the utility returns: yes")
 	require.Contains(t, w.says(2, "", "history", "skarvoe-router", "nonsense"), "has no series")
 	w.eventually(func() bool { return strings.Contains(w.says(0, "", "history", "ostrel-ups"), "ups:charge") }, "series are kept")
 	require.Contains(t, w.says(0, "", "draw", "skarvoe-router", "--last", "5m"), "skarvoe-router, draw: mean")

@@ -59,7 +59,7 @@ func (s *Store) Accounts(ctx context.Context) ([]ListedAccount, error) {
 		SELECT account.name, account.role, account.created_at, COUNT(session.account_id) AS log_ins, MAX(session.created_at) AS last_log_in
 		FROM account LEFT JOIN session ON session.account_id = account.id AND session.expires_at > UTC_TIMESTAMP(3)
 		GROUP BY account.id ORDER BY account.name`)
-	return out, sort(err)
+	return out, sorted(err)
 }
 
 // SetRole gives an account another role. ErrConflict when nobody with the
@@ -114,14 +114,14 @@ func (s *Store) SetPassword(ctx context.Context, name, passwordHash, token strin
 func (s *Store) Account(ctx context.Context, name string) (Account, error) {
 	var a Account
 	err := s.db.GetContext(ctx, &a, `SELECT id, name, role, password_hash, created_at FROM account WHERE name = ?`, name)
-	return a, sort(err)
+	return a, sorted(err)
 }
 
 // AnyAccount says whether there is any account yet.
 func (s *Store) AnyAccount(ctx context.Context) (bool, error) {
 	var any bool
 	err := s.db.GetContext(ctx, &any, `SELECT EXISTS (SELECT 1 FROM account)`)
-	return any, sort(err)
+	return any, sorted(err)
 }
 
 func tokenHash(token string) []byte {
@@ -147,7 +147,7 @@ func (s *Store) Session(ctx context.Context, token string) (Session, error) {
 		SELECT session.account_id, account.name AS account, account.role, session.kind, session.name, session.expires_at
 		FROM session JOIN account ON account.id = session.account_id
 		WHERE token_hash = ? AND expires_at > UTC_TIMESTAMP(3)`, tokenHash(token))
-	return x, sort(err)
+	return x, sorted(err)
 }
 
 // EndSession forgets a log-in.

@@ -42,5 +42,5 @@ func (s *Store) Documents(ctx context.Context, kinds ...string) ([]Document, err
 	}
 	var docs []Document
 	err := s.db.SelectContext(ctx, &docs, query, args...)
-	return docs, sort(err)
+	return docs, sorted(err)
 }

@@ -63,7 +63,7 @@ var forNow = map[uint16]bool{
 }
 
 // sort makes the driver's errors ours.
-func sort(err error) error {
+func sorted(err error) error {
 	var my *mysql.MySQLError
 	var op net.Error
 	switch {
@@ -92,7 +92,7 @@ func sort(err error) error {
 // changedOne is for statements that must change exactly one row.
 func changedOne(r sql.Result, err error) error {
 	if err != nil {
-		return sort(err)
+		return sorted(err)
 	}
 	if n, err := r.RowsAffected(); err != nil || n != 1 {
 		return errors.Join(ErrConflict, err)
@@ -126,7 +126,7 @@ func again(ctx context.Context, f func() error) error {
 func (s *Store) exec(ctx context.Context, query string, args ...any) error {
 	return again(ctx, func() error {
 		_, err := s.db.ExecContext(ctx, query, args...)
-		return sort(err)
+		return sorted(err)
 	})
 }
 
@@ -135,12 +135,12 @@ func (s *Store) within(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 	return again(ctx, func() error {
 		tx, err := s.db.BeginTxx(ctx, nil)
 		if err != nil {
-			return sort(err)
+			return sorted(err)
 		}
 		defer func() { _ = tx.Rollback() }() // does nothing after a commit
 		if err := f(tx); err != nil {
-			return sort(err)
+			return sorted(err)
 		}
-		return sort(tx.Commit())
+		return sorted(tx.Commit())
 	})
 }

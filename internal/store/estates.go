@@ -21,14 +21,14 @@ type EstateVersion struct {
 func (s *Store) Estate(ctx context.Context) (EstateVersion, error) {
 	var v EstateVersion
 	err := s.db.GetContext(ctx, &v, `SELECT id, at, who, text FROM estate_version ORDER BY id DESC LIMIT 1`)
-	return v, sort(err)
+	return v, sorted(err)
 }
 
 // EstateVersions returns the newest versions, the newest first.
 func (s *Store) EstateVersions(ctx context.Context, most int) ([]EstateVersion, error) {
 	var vs []EstateVersion
 	err := s.db.SelectContext(ctx, &vs, `SELECT id, at, who, text FROM estate_version ORDER BY id DESC LIMIT ?`, most)
-	return vs, sort(err)
+	return vs, sorted(err)
 }
 
 // SaveEstate adds a version in place of version from (0: there was none), with
@@ -80,14 +80,14 @@ type SealedSecret struct {
 func (s *Store) Secrets(ctx context.Context) ([]SealedSecret, error) {
 	var all []SealedSecret
 	err := s.db.SelectContext(ctx, &all, `SELECT name, kind, sealed, set_at, set_by FROM secret ORDER BY name`)
-	return all, sort(err)
+	return all, sorted(err)
 }
 
 // Secret finds a sealed secret.
 func (s *Store) Secret(ctx context.Context, name string) (SealedSecret, error) {
 	var x SealedSecret
 	err := s.db.GetContext(ctx, &x, `SELECT name, kind, sealed, set_at, set_by FROM secret WHERE name = ?`, name)
-	return x, sort(err)
+	return x, sorted(err)
 }
 
 // SetSecret adds or replaces a sealed secret.
@@ -118,7 +118,7 @@ type Parked struct {
 func (s *Store) AllParked(ctx context.Context) ([]Parked, error) {
 	var all []Parked
 	err := s.db.SelectContext(ctx, &all, `SELECT device, site, who, why, since FROM parked`)
-	return all, sort(err)
+	return all, sorted(err)
 }
 
 // Park records that a device is meant to be off.
@@ -143,7 +143,7 @@ type StandingVerdict struct {
 func (s *Store) Verdicts(ctx context.Context) ([]StandingVerdict, error) {
 	var all []StandingVerdict
 	err := s.db.SelectContext(ctx, &all, `SELECT device, site, state, since FROM verdict`)
-	return all, sort(err)
+	return all, sorted(err)
 }
 
 // SetVerdicts records how devices are now.
@@ -152,5 +152,5 @@ func (s *Store) SetVerdicts(ctx context.Context, vs []StandingVerdict) error {
 		return nil
 	}
 	_, err := s.db.NamedExecContext(ctx, `REPLACE INTO verdict (device, site, state, since) VALUES (:device, :site, :state, :since)`, vs)
-	return sort(err)
+	return sorted(err)
 }

@@ -39,14 +39,14 @@ var DefaultRetention = Retention{48 * time.Hour, 60 * 24 * time.Hour, 3 * 365 * 
 func (s *Store) ListSeries(ctx context.Context, device estate.Key) ([]Series, error) {
 	var out []Series
 	err := s.db.SelectContext(ctx, &out, `SELECT id, site, device, name, unit FROM series WHERE device = ? ORDER BY name`, device)
-	return out, sort(err)
+	return out, sorted(err)
 }
 
 // SeriesNamed returns the series of a device with that name: one, or none.
 func (s *Store) SeriesNamed(ctx context.Context, device estate.Key, name string) ([]Series, error) {
 	var out []Series
 	err := s.db.SelectContext(ctx, &out, `SELECT id, site, device, name, unit FROM series WHERE device = ? AND name = ?`, device, name)
-	return out, sort(err)
+	return out, sorted(err)
 }
 
 // rollSeries is how many series are rolled up at a time: their readings lie
@@ -59,7 +59,7 @@ func (s *Store) RollUp(ctx context.Context, from, to time.Time) error {
 	from, to = from.Truncate(Each5Min.Stretch), to.Truncate(Each5Min.Stretch)
 	var ids []int
 	if err := s.db.SelectContext(ctx, &ids, `SELECT id FROM series ORDER BY id`); err != nil {
-		return sort(err)
+		return sorted(err)
 	}
 	for some := range slices.Chunk(ids, rollSeries) {
 		for at := from; at.Before(to); at = at.Add(time.Hour) {
@@ -100,7 +100,7 @@ func (s *Store) RolledUntil(ctx context.Context) (time.Time, error) {
 	var at []time.Time
 	err := s.db.SelectContext(ctx, &at, `SELECT until_at FROM rolled WHERE name = '5min'`)
 	if err != nil || len(at) == 0 {
-		return time.Time{}, sort(err)
+		return time.Time{}, sorted(err)
 	}
 	return at[0], nil
 }
@@ -116,7 +116,7 @@ func (s *Store) roll5Min(ctx context.Context, ids []int, from, to time.Time) err
 	}
 	rows, err := s.db.QueryxContext(ctx, query, args...)
 	if err != nil {
-		return sort(err)
+		return sorted(err)
 	}
 	defer func() { _ = rows.Close() }()
 	w := &rollWriter{s: s, table: Each5Min.table}
@@ -125,7 +125,7 @@ func (s *Store) roll5Min(ctx context.Context, ids []int, from, to time.Time) err
 	for rows.Next() {
 		var r Reading
 		if err := rows.StructScan(&r); err != nil {
-			return sort(err)
+			return sorted(err)
 		}
 		if r.SeriesID != id {
 			w.add(ctx, id, reading.RollUp(samples, from, to, Each5Min.Stretch))
@@ -134,7 +134,7 @@ func (s *Store) roll5Min(ctx context.Context, ids []int, from, to time.Time) err
 		samples = append(samples, reading.Sample{At: r.At, Value: r.Value})
 	}
 	if err := rows.Err(); err != nil {
-		return sort(err)
+		return sorted(err)
 	}
 	w.add(ctx, id, reading.RollUp(samples, from, to, Each5Min.Stretch))
 	return w.flush(ctx)
@@ -251,7 +251,7 @@ func (s *Store) stretches(ctx context.Context, res Resolution, ids []int, from, 
 		Known    int64   `db:"known"`
 	}
 	if err := s.db.SelectContext(ctx, &rows, query, args...); err != nil {
-		return nil, sort(err)
+		return nil, sorted(err)
 	}
 	for _, r := range rows {
 		at := time.Unix(r.N*int64(long.Seconds()), 0).UTC()
@@ -268,7 +268,7 @@ func (s *Store) fine(ctx context.Context, out map[int][]reading.Stretch, ids []i
 	}
 	var rows []Reading
 	if err := s.db.SelectContext(ctx, &rows, query, args...); err != nil {
-		return sort(err)
+		return sorted(err)
 	}
 	samples := map[int][]reading.Sample{}
 	for _, r := range rows {
@@ -302,7 +302,7 @@ func (s *Store) Uses(ctx context.Context, name string, from, to time.Time) (map[
 		known := time.Duration(r.Known) * time.Second
 		out[r.Device] = reading.Summary{Integral: r.Wh, Peak: r.Peak, Known: known, Mean: r.Wh / known.Hours()}
 	}
-	return out, sort(err)
+	return out, sorted(err)
 }
 
 // Partition makes the partitions for the time around now, and drops those of
@@ -343,7 +343,7 @@ func (s *Store) partition(ctx context.Context, res Resolution, now, oldest time.
 		SELECT partition_name FROM information_schema.partitions
 		WHERE table_schema = DATABASE() AND table_name = ?`, res.table)
 	if err != nil {
-		return sort(err)
+		return sorted(err)
 	}
 	have := map[string]bool{}
 	newest := ""

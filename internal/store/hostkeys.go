@@ -12,7 +12,7 @@ func (s *Store) HostKeys(ctx context.Context) (map[string]string, error) {
 		SHA256  string `db:"sha256"`
 	}
 	if err := s.db.SelectContext(ctx, &rows, `SELECT address, sha256 FROM host_key`); err != nil {
-		return nil, sort(err)
+		return nil, sorted(err)
 	}
 	out := make(map[string]string, len(rows))
 	for _, r := range rows {

@@ -145,7 +145,7 @@ func (s *Store) sealJournal(ctx context.Context) error {
 func (s *Store) VerifyJournal(ctx context.Context) (c journal.Chain, err error) {
 	var head journalHead
 	if err := s.db.GetContext(ctx, &head, `SELECT id, hash FROM journal_head WHERE one = 1`); err != nil {
-		return c, sort(err)
+		return c, sorted(err)
 	}
 	err = s.EachEntry(ctx, 0, func(e *Entry) error {
 		if c.N == 0 && e.ID != 1 {
@@ -169,7 +169,7 @@ func (s *Store) EachEntry(ctx context.Context, after int64, f func(*Entry) error
 		var es []Entry
 		err := s.db.SelectContext(ctx, &es, `SELECT `+entryColumns+` FROM journal WHERE id > ? ORDER BY id LIMIT ?`, after, pageOfEntries)
 		if err != nil {
-			return sort(err)
+			return sorted(err)
 		}
 		for i := range es {
 			if err := f(&es[i]); err != nil {
@@ -189,7 +189,7 @@ func (s *Store) Copied(ctx context.Context, name string) (id int64, err error) {
 	if err := s.exec(ctx, `INSERT IGNORE INTO journal_copy (name, id) SELECT ?, id FROM journal_head`, name); err != nil {
 		return 0, err
 	}
-	return id, sort(s.db.GetContext(ctx, &id, `SELECT id FROM journal_copy WHERE name = ?`, name))
+	return id, sorted(s.db.GetContext(ctx, &id, `SELECT id FROM journal_copy WHERE name = ?`, name))
 }
 
 // SetCopied records how far a copy of the journal has come.
@@ -214,5 +214,5 @@ func (s *Store) Journal(ctx context.Context, f JournalFilter) ([]Entry, error) {
 		SELECT `+entryColumns+` FROM journal
 		WHERE (? = 0 OR id < ?) AND id > ? AND (? = '' OR device = ?) AND (? = '' OR who = ?) AND (? = '' OR kind = ?)
 		ORDER BY id DESC LIMIT ?`, f.Before, f.Before, f.After, f.Device, f.Device, f.Who, f.Who, f.Kind, f.Kind, f.Limit)
-	return es, sort(err)
+	return es, sorted(err)
 }

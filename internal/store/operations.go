@@ -134,7 +134,7 @@ func (s *Store) UsualTimes(ctx context.Context) (map[estate.Key]operation.Usual,
 	for _, r := range rows {
 		out[r.Device] = operation.Usual{Min: time.Duration(r.Min) * time.Millisecond, Max: time.Duration(r.Max) * time.Millisecond, N: r.N}
 	}
-	return out, sort(err)
+	return out, sorted(err)
 }
 
 // Usual returns how long a device took to come back the last times.
@@ -152,5 +152,5 @@ func (s *Store) Usual(ctx context.Context, device estate.Key) (operation.Usual, 
 		Min: time.Duration(row.Min.Int64) * time.Millisecond,
 		Max: time.Duration(row.Max.Int64) * time.Millisecond,
 		N:   row.N,
-	}, sort(err)
+	}, sorted(err)
 }

@@ -42,7 +42,7 @@ func (s *Store) Discharges(ctx context.Context, most int) ([]power.Discharge, er
 	for i, r := range rows {
 		out[i] = power.Discharge{Device: r.Device, Began: r.Began, Ended: r.Ended, W: r.Watts, From: r.From, To: r.To}
 	}
-	return out, sort(err)
+	return out, sorted(err)
 }
 
 // Profile is a profile that somebody has added.
@@ -57,7 +57,7 @@ type Profile struct {
 func (s *Store) Profiles(ctx context.Context) ([]Profile, error) {
 	var out []Profile
 	err := s.db.SelectContext(ctx, &out, `SELECT name, text, set_at, set_by FROM profile ORDER BY name`)
-	return out, sort(err)
+	return out, sorted(err)
 }
 
 // SetProfile adds a profile, or replaces one.

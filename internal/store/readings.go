@@ -28,7 +28,7 @@ func (s *Store) SeriesID(ctx context.Context, x Series) (int, error) {
 	}
 	var id int
 	err = s.db.GetContext(ctx, &id, `SELECT id FROM series WHERE device = ? AND name = ?`, x.Device, x.Name)
-	return id, sort(err)
+	return id, sorted(err)
 }
 
 // SeriesIDs finds many series at once, and makes those that are new.
@@ -50,7 +50,7 @@ func (s *Store) SeriesIDs(ctx context.Context, list []Series) (map[SeriesKey]int
 		var rows []Series
 		err = s.db.SelectContext(ctx, &rows, `SELECT id, device, name FROM series WHERE (device, name) IN ((?, ?)`+strings.Repeat(`, (?, ?)`, n-1)+`)`, pairs...)
 		if err != nil {
-			return nil, sort(err)
+			return nil, sorted(err)
 		}
 		for _, r := range rows {
 			out[SeriesKey{r.Device, r.Name}] = r.ID
@@ -110,7 +110,7 @@ func (s *Store) RecentReadings(ctx context.Context, name string, from, to time.T
 		WHERE series.name = ? AND at >= ? AND at < ?
 		GROUP BY series.device, FLOOR(UNIX_TIMESTAMP(at) / ?)
 		ORDER BY series.device, at`, name, from, to, stretch.Seconds())
-	return rs, sort(err)
+	return rs, sorted(err)
 }
 
 // Past returns, for every series of a device whose name begins with prefix, the
@@ -130,5 +130,5 @@ func (s *Store) Past(ctx context.Context, device estate.Key, prefix string, from
 	for _, r := range rows {
 		out[r.Name] = append(out[r.Name], r.Value)
 	}
-	return out, sort(err)
+	return out, sorted(err)
 }

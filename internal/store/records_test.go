@@ -218,3 +218,24 @@ func TestErrorsOfTheDatabaseBecomeOurs(t *testing.T) {
 	require.ErrorIs(t, err, store.ErrAway)
 	require.NotContains(t, err.Error(), "pass@")
 }
+
+// A file is kept beside the operation that it belongs to, for nobody else, and for as
+// long as records are.
+func TestFilesBesideRecords(t *testing.T) {
+	s := storetest.Open(t)
+	now := time.Now().UTC().Truncate(time.Millisecond)
+	f := store.File{ID: "f1", Site: "pier", Of: "op1", Type: "text/plain", At: now, Content: []byte("one\ntwo\n")}
+	require.NoError(t, s.SaveFile(t.Context(), f))
+	other := f
+	other.Content = []byte("another")
+	require.NoError(t, s.SaveFile(t.Context(), other), "a repeated write changes nothing")
+	got, err := s.File(t.Context(), "op1", "f1")
+	require.NoError(t, err)
+	require.Equal(t, f, got)
+	_, err = s.File(t.Context(), "op2", "f1")
+	require.ErrorIs(t, err, store.ErrNotFound)
+	require.Error(t, s.SaveFile(t.Context(), store.File{ID: "f2", Content: make([]byte, store.MaxFile+1)}))
+	require.NoError(t, s.DropOld(t.Context(), now.Add(2*time.Hour), store.Retention{Records: time.Hour}))
+	_, err = s.File(t.Context(), "op1", "f1")
+	require.ErrorIs(t, err, store.ErrNotFound)
+}

@@ -21,6 +21,7 @@ var old = []struct{ table, condition string }{
 	{"incident", "ended_at < ?"},
 	{"setting", "ended_at < ?"},
 	{"wiring_check", "ended_at < ?"},
+	{"file", "at < ?"},
 	{"discharge", "ended_at < ?"},
 	{"document", "at < ? AND kind LIKE 'ev-%'"}, // event logs that were erased on the gear
 }
@@ -38,7 +39,7 @@ func (s *Store) DropOld(ctx context.Context, now time.Time, keep Retention) erro
 	}
 	var newest int
 	if err := s.db.GetContext(ctx, &newest, `SELECT COALESCE(MAX(id), 0) FROM estate_version`); err != nil {
-		return sort(err)
+		return sorted(err)
 	}
 	return s.drop(ctx, "estate_version", "at < ? AND id <= ?", before, newest-keepEstates)
 }
@@ -47,10 +48,10 @@ func (s *Store) drop(ctx context.Context, table, condition string, args ...any) 
 	for range dropAtMost {
 		r, err := s.db.ExecContext(ctx, `DELETE FROM `+table+` WHERE `+condition+fmt.Sprintf(` LIMIT %d`, dropBatch), args...)
 		if err != nil {
-			return sort(err)
+			return sorted(err)
 		}
 		if n, err := r.RowsAffected(); err != nil || n < dropBatch {
-			return sort(err)
+			return sorted(err)
 		}
 	}
 	return nil

@@ -78,7 +78,7 @@ func readAll[T any](s *Store, f form[T], docs []document) (out []*T, unreadable 
 func list[T any](ctx context.Context, s *Store, f form[T], query string, args ...any) ([]*T, []*UnreadableError, error) {
 	var docs []document
 	if err := s.db.SelectContext(ctx, &docs, query, args...); err != nil {
-		return nil, nil, sort(err)
+		return nil, nil, sorted(err)
 	}
 	out, unreadable := readAll(s, f, docs)
 	return out, unreadable, nil
@@ -88,7 +88,7 @@ func list[T any](ctx context.Context, s *Store, f form[T], query string, args ..
 func one[T any](ctx context.Context, s *Store, f form[T], query string, args ...any) (*T, error) {
 	var d document
 	if err := s.db.GetContext(ctx, &d, query, args...); err != nil {
-		return nil, sort(err)
+		return nil, sorted(err)
 	}
 	return f.read(d)
 }

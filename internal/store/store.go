@@ -99,7 +99,7 @@ func migrate(ctx context.Context, db *sql.DB) error {
 		return fmt.Errorf("store: migrations: %w", err)
 	}
 	if _, err := p.Up(ctx); err != nil {
-		return fmt.Errorf("store: migrations: %w", sort(err))
+		return fmt.Errorf("store: migrations: %w", sorted(err))
 	}
 	return nil
 }
@@ -108,4 +108,4 @@ func migrate(ctx context.Context, db *sql.DB) error {
 func (s *Store) Close() error { return s.db.Close() }
 
 // Ping says whether the database answers.
-func (s *Store) Ping(ctx context.Context) error { return sort(s.db.PingContext(ctx)) }
+func (s *Store) Ping(ctx context.Context) error { return sorted(s.db.PingContext(ctx)) }

@@ -54,7 +54,7 @@ func (s *Store) Windows(ctx context.Context, now time.Time) ([]operation.Window,
 	for i, r := range rows {
 		out[i] = operation.Window{ID: r.ID, Site: r.Site, Device: r.Device, By: r.Who, Why: r.Why, From: r.From, Until: r.Until}
 	}
-	return out, sort(err)
+	return out, sorted(err)
 }
 
 // A CalendarText is a calendar as somebody has given it.
@@ -84,7 +84,7 @@ func (s *Store) RemoveCalendar(ctx context.Context, name string, entries ...Entr
 func (s *Store) Calendars(ctx context.Context) ([]CalendarText, error) {
 	var out []CalendarText
 	err := s.db.SelectContext(ctx, &out, `SELECT name, text, set_at, set_by FROM calendar ORDER BY name`)
-	return out, sort(err)
+	return out, sorted(err)
 }
 
 // RecentOperations counts the operations at each site since a time.
@@ -98,7 +98,7 @@ func (s *Store) RecentOperations(ctx context.Context, since time.Time) (map[esta
 	for _, r := range rows {
 		out[r.Site] = r.N
 	}
-	return out, sort(err)
+	return out, sorted(err)
 }
 
 // UsualDraws returns what devices draw on the mean while they run, in W: over
@@ -115,5 +115,5 @@ func (s *Store) UsualDraws(ctx context.Context, series string, since time.Time) 
 	for _, r := range rows {
 		out[r.Device] = r.W
 	}
-	return out, sort(err)
+	return out, sorted(err)
 }

@@ -1982,9 +1982,26 @@ type ProfileTrial struct {
 
 // Proof what was measured and seen of the device before and after
 type Proof struct {
-	After  *string `json:"after,omitempty"`
-	Before *string `json:"before,omitempty"`
-	Name   string  `json:"name"`
+	After *string `json:"after,omitempty"`
+
+	// AfterFile more of it, kept beside the record for as long as records are
+	AfterFile *ProofFile `json:"afterFile,omitempty"`
+	Before    *string    `json:"before,omitempty"`
+
+	// BeforeFile more of it, kept beside the record for as long as records are
+	BeforeFile *ProofFile `json:"beforeFile,omitempty"`
+	Name       string     `json:"name"`
+}
+
+// ProofFile more of it, kept beside the record for as long as records are
+type ProofFile struct {
+	ID string `json:"id"`
+
+	// Size in bytes
+	Size int `json:"size"`
+
+	// Type its media type
+	Type string `json:"type"`
 }
 
 // Reason defines model for Reason.
@@ -3028,6 +3045,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /operations/{id}/cancel (the `CancelOperation` operationId).
 	CancelOperation(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetOperationFile A file that is kept as proof beside the record of an operation
+	//
+	// Corresponds with GET /operations/{id}/files/{file} (the `GetOperationFile` operationId).
+	GetOperationFile(ctx context.Context, id ID, file string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ChangePasswordWithBody Change one's own password; all other log-ins with the old one end
 	//
@@ -4103,6 +4125,21 @@ func (c *Client) GetOperation(ctx context.Context, id ID, reqEditors ...RequestE
 // Corresponds with POST /operations/{id}/cancel (the `CancelOperation` operationId).
 func (c *Client) CancelOperation(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCancelOperationRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetOperationFile A file that is kept as proof beside the record of an operation
+//
+// Corresponds with GET /operations/{id}/files/{file} (the `GetOperationFile` operationId).
+func (c *Client) GetOperationFile(ctx context.Context, id ID, file string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetOperationFileRequest(c.Server, id, file)
 	if err != nil {
 		return nil, err
 	}
@@ -6583,6 +6620,47 @@ func NewCancelOperationRequest(server string, id ID) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetOperationFileRequest constructs an http.Request for the GetOperationFile method
+func NewGetOperationFileRequest(server string, id ID, file string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "file", file, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/operations/%s/files/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewChangePasswordRequest calls the generic ChangePassword builder with application/json body
 func NewChangePasswordRequest(server string, body ChangePasswordJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -7819,6 +7897,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /operations/{id}/cancel (the `CancelOperation` operationId).
 	CancelOperationWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*CancelOperationResponse, error)
+
+	// GetOperationFileWithResponse A file that is kept as proof beside the record of an operation
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /operations/{id}/files/{file} (the `GetOperationFile` operationId).
+	GetOperationFileWithResponse(ctx context.Context, id ID, file string, reqEditors ...RequestEditorFn) (*GetOperationFileResponse, error)
 
 	// ChangePasswordWithBodyWithResponse Change one's own password; all other log-ins with the old one end
 	//
@@ -10053,6 +10138,47 @@ func (r CancelOperationResponse) ContentType() string {
 	return ""
 }
 
+type GetOperationFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetOperationFileResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetOperationFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetOperationFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetOperationFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetOperationFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ChangePasswordResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11793,6 +11919,19 @@ func (c *ClientWithResponses) CancelOperationWithResponse(ctx context.Context, i
 		return nil, err
 	}
 	return ParseCancelOperationResponse(rsp)
+}
+
+// GetOperationFileWithResponse A file that is kept as proof beside the record of an operation
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /operations/{id}/files/{file} (the `GetOperationFile` operationId).
+func (c *ClientWithResponses) GetOperationFileWithResponse(ctx context.Context, id ID, file string, reqEditors ...RequestEditorFn) (*GetOperationFileResponse, error) {
+	rsp, err := c.GetOperationFile(ctx, id, file, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetOperationFileResponse(rsp)
 }
 
 // ChangePasswordWithBodyWithResponse Change one's own password; all other log-ins with the old one end
@@ -13586,6 +13725,32 @@ func ParseCancelOperationResponse(rsp *http.Response) (*CancelOperationResponse,
 	return response, nil
 }
 
+// ParseGetOperationFileResponse parses an HTTP response from a GetOperationFileWithResponse call
+func ParseGetOperationFileResponse(rsp *http.Response) (*GetOperationFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetOperationFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseChangePasswordResponse parses an HTTP response from a ChangePasswordWithResponse call
 func ParseChangePasswordResponse(rsp *http.Response) (*ChangePasswordResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14437,6 +14602,9 @@ type ServerInterface interface {
 	// CancelOperation Stop at the next safe point; what was switched off comes back first
 	// (POST /operations/{id}/cancel)
 	CancelOperation(ctx *echo.Context, id ID) error
+	// GetOperationFile A file that is kept as proof beside the record of an operation
+	// (GET /operations/{id}/files/{file})
+	GetOperationFile(ctx *echo.Context, id ID, file string) error
 	// ChangePassword Change one's own password; all other log-ins with the old one end
 	// (PUT /password)
 	ChangePassword(ctx *echo.Context) error
@@ -15282,6 +15450,30 @@ func (w *ServerInterfaceWrapper) CancelOperation(ctx *echo.Context) error {
 	return err
 }
 
+// GetOperationFile converts echo context to params.
+func (w *ServerInterfaceWrapper) GetOperationFile(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// ------------- Path parameter "file" -------------
+	var file string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "file", ctx.Param("file"), &file, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter file: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetOperationFile(ctx, id, file)
+	return err
+}
+
 // ChangePassword converts echo context to params.
 func (w *ServerInterfaceWrapper) ChangePassword(ctx *echo.Context) error {
 	var err error
@@ -15620,6 +15812,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/operations", wrapper.ListOperations, options.OperationMiddlewares["listOperations"]...)
 	router.POST(options.BaseURL+"/operations", wrapper.RequestOperation, options.OperationMiddlewares["requestOperation"]...)
 	router.GET(options.BaseURL+"/operations/:id", wrapper.GetOperation, options.OperationMiddlewares["getOperation"]...)
+	router.GET(options.BaseURL+"/operations/:id/files/:file", wrapper.GetOperationFile, options.OperationMiddlewares["getOperationFile"]...)
 	router.POST(options.BaseURL+"/operations/:id/cancel", wrapper.CancelOperation, options.OperationMiddlewares["cancelOperation"]...)
 	router.POST(options.BaseURL+"/group-previews", wrapper.PreviewGroup, options.OperationMiddlewares["previewGroup"]...)
 	router.GET(options.BaseURL+"/groups", wrapper.ListGroups, options.OperationMiddlewares["listGroups"]...)
@@ -17346,6 +17539,52 @@ func (response CancelOperationdefaultApplicationProblemPlusJSONResponse) VisitCa
 	return err
 }
 
+type GetOperationFileRequestObject struct {
+	ID   ID     `json:"id"`
+	File string `json:"file"`
+}
+
+type GetOperationFileResponseObject interface {
+	VisitGetOperationFileResponse(w http.ResponseWriter) error
+}
+
+type GetOperationFile200ApplicationOctetStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetOperationFile200ApplicationOctetStreamResponse) VisitGetOperationFileResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetOperationFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetOperationFiledefaultApplicationProblemPlusJSONResponse) VisitGetOperationFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ChangePasswordRequestObject struct {
 	Body *ChangePasswordJSONRequestBody
 }
@@ -18302,6 +18541,9 @@ type StrictServerInterface interface {
 	// CancelOperation Stop at the next safe point; what was switched off comes back first
 	// (POST /operations/{id}/cancel)
 	CancelOperation(ctx context.Context, request CancelOperationRequestObject) (CancelOperationResponseObject, error)
+	// GetOperationFile A file that is kept as proof beside the record of an operation
+	// (GET /operations/{id}/files/{file})
+	GetOperationFile(ctx context.Context, request GetOperationFileRequestObject) (GetOperationFileResponseObject, error)
 	// ChangePassword Change one's own password; all other log-ins with the old one end
 	// (PUT /password)
 	ChangePassword(ctx context.Context, request ChangePasswordRequestObject) (ChangePasswordResponseObject, error)
@@ -19733,6 +19975,32 @@ func (sh *strictHandler) CancelOperation(ctx *echo.Context, id ID) error {
 		return err
 	} else if validResponse, ok := response.(CancelOperationResponseObject); ok {
 		return validResponse.VisitCancelOperationResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetOperationFile operation middleware
+func (sh *strictHandler) GetOperationFile(ctx *echo.Context, id ID, file string) error {
+	var request GetOperationFileRequestObject
+
+	request.ID = id
+	request.File = file
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetOperationFile(ctx.Request().Context(), request.(GetOperationFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetOperationFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetOperationFileResponseObject); ok {
+		return validResponse.VisitGetOperationFileResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

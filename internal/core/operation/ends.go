@@ -31,12 +31,12 @@ var handlings = map[estate.EndKind]handling{
 		flows: true, endpoint: ofOutlets, now: outputNow,
 	},
 	estate.Chassis: {
-		steps:    []StepKind{SwitchOff, SwitchOn, SoftOff, Strike, Interrupt},
+		steps:    []StepKind{SwitchOff, SwitchOn, SoftOff, StepReset, StepNMI},
 		endpoint: func(_ World, d *estate.Device, _ estate.End) (estate.Endpoint, bool) { return d.Controller() },
 		now:      chassisNow, say: (*Preview).sayChassis,
 	},
 	estate.Panel: {
-		steps:   []StepKind{SwitchOff, SwitchOn, SoftOff, Strike, Push},
+		steps:   []StepKind{SwitchOff, SwitchOn, SoftOff, StepReset, StepPress},
 		toggles: true,
 		endpoint: func(w World, d *estate.Device, _ estate.End) (estate.Endpoint, bool) {
 			_, ep, ok := w.board(d)
@@ -44,9 +44,9 @@ var handlings = map[estate.EndKind]handling{
 		},
 		now: panelNow, say: (*Preview).sayPanel,
 	},
-	estate.CommandLine: {steps: []StepKind{SoftOff, Strike, Doze}, told: true, endpoint: ofItself, now: untold(ByCommand)},
-	estate.OwnComputer: {steps: []StepKind{Renew}, endpoint: ofItself, now: untold(ByEndpoint)},
-	estate.NetworkCard: {steps: []StepKind{Rouse}, unheard: true, endpoint: ofOutlets, now: untold(ByWake)},
+	estate.CommandLine: {steps: []StepKind{SoftOff, StepReset, StepSleep}, told: true, endpoint: ofItself, now: untold(ByCommand)},
+	estate.OwnComputer: {steps: []StepKind{StepRestart}, endpoint: ofItself, now: untold(ByEndpoint)},
+	estate.NetworkCard: {steps: []StepKind{StepWake}, unheard: true, endpoint: ofOutlets, now: untold(ByWake)},
 }
 
 func ofOutlets(_ World, d *estate.Device, _ estate.End) (estate.Endpoint, bool) {

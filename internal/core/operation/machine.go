@@ -127,15 +127,15 @@ func (o *Operation) Step(in Event) []Command {
 		return o.gearCycle(s, in)
 	case SoftOff:
 		return o.softOff(s, in)
-	case Strike, Interrupt:
+	case StepReset, StepNMI:
 		return o.strike(s, in)
-	case Rouse:
+	case StepWake:
 		return o.rouse(s, in)
-	case Doze:
+	case StepSleep:
 		return o.doze(s, in)
-	case Push:
+	case StepPress:
 		return o.push(s, in)
-	case Renew:
+	case StepRestart:
 		return o.renew(s, in)
 	case Answer:
 		return o.answer(s, in)
@@ -196,7 +196,7 @@ func (o *Operation) cutAt() (at time.Time, open bool) {
 		switch {
 		case (s.Kind == SwitchOff || s.Kind == SoftOff) && s.State == StepDone && s.MaySent:
 			at, open = s.Ended, true
-		case s.MaySent && (s.Kind == Strike || s.Kind == Doze || s.Kind == Renew || s.Kind == SoftOff && told(s.Outlet)):
+		case s.MaySent && (s.Kind == StepReset || s.Kind == StepSleep || s.Kind == StepRestart || s.Kind == SoftOff && told(s.Outlet)):
 			at = s.Sent
 		case s.Kind == SwitchOff && s.MaySent && !s.ended():
 			at = s.Sent
@@ -282,9 +282,9 @@ func (o *Operation) begin(at time.Time) []Command {
 		}
 		s.Deadline = at.Add(o.AnswerWithin)
 		return o.enter(s, Waiting, at, Wake{s.Deadline})
-	case Rouse:
+	case StepWake:
 		return o.send(s, at)
-	case SoftOff, Strike, Doze:
+	case SoftOff, StepReset, StepSleep:
 		if told(s.Outlet) { // there is nothing to look at before
 			return o.send(s, at)
 		}

@@ -76,18 +76,18 @@ type StepKind string
 
 // The kinds of step.
 const (
-	SwitchOff StepKind = "switch-off"
-	Wait      StepKind = "wait" // and see who has fallen silent
-	SwitchOn  StepKind = "switch-on"
-	GearCycle StepKind = "gear-cycle" // the gear switches off, waits and switches on by itself
-	Answer    StepKind = "answer"     // until the device answers again
-	SoftOff   StepKind = "soft-off"   // ask the operating system to shut down, and wait for that
-	Strike    StepKind = "reset"      // the reset button
-	Interrupt StepKind = "nmi"
-	Rouse     StepKind = "wake"    // a magic packet is sent
-	Doze      StepKind = "sleep"   // ask the operating system to sleep, and see it fall silent
-	Push      StepKind = "press"   // a button, for a stated time
-	Renew     StepKind = "restart" // start a controller or a card anew, and see it go and come back
+	SwitchOff   StepKind = "switch-off"
+	Wait        StepKind = "wait" // and see who has fallen silent
+	SwitchOn    StepKind = "switch-on"
+	GearCycle   StepKind = "gear-cycle" // the gear switches off, waits and switches on by itself
+	Answer      StepKind = "answer"     // until the device answers again
+	SoftOff     StepKind = "soft-off"   // ask the operating system to shut down, and wait for that
+	StepReset   StepKind = "reset"      // the reset button
+	StepNMI     StepKind = "nmi"
+	StepWake    StepKind = "wake"    // a magic packet is sent
+	StepSleep   StepKind = "sleep"   // ask the operating system to sleep, and see it fall silent
+	StepPress   StepKind = "press"   // a button, for a stated time
+	StepRestart StepKind = "restart" // start a controller or a card anew, and see it go and come back
 )
 
 // StepState is where a step stands.
@@ -227,6 +227,14 @@ type Proof struct {
 type Fact struct {
 	Name string `json:"name"`
 	Text string `json:"text"`
+	File *File  `json:"file,omitempty"` // more of it, kept beside the record
+}
+
+// A File is kept beside the record of an operation, for a while.
+type File struct {
+	ID   string `json:"id"`
+	Type string `json:"type"` // its media type
+	Size int    `json:"size"` // in bytes
 }
 
 // wrote is whether anything may have been sent to the gear.
@@ -321,7 +329,7 @@ func (o *Operation) Lay(awaitAnswer bool) {
 		each(SwitchOff)
 		o.Steps = append(o.Steps, Step{Kind: Wait, State: Pending})
 	case o.Means == ByWake:
-		each(Rouse)
+		each(StepWake)
 	case o.Kind == On:
 		each(SwitchOn)
 	case o.ByGear:
@@ -340,7 +348,7 @@ func (o *Operation) Lay(awaitAnswer bool) {
 }
 
 // singleStep are the kinds that do one thing.
-var singleStep = map[Kind]StepKind{Reset: Strike, NMI: Interrupt, Sleep: Doze, Press: Push, Restart: Renew}
+var singleStep = map[Kind]StepKind{Reset: StepReset, NMI: StepNMI, Sleep: StepSleep, Press: StepPress, Restart: StepRestart}
 
 // Owes says whether the operation may have switched this outlet off and has
 // not yet seen it on again, although it must not stay off.

@@ -132,15 +132,15 @@ func (o *Operation) stepWords(s *Step, zone *time.Location) string {
 		return s.Note
 	case s.State == StepDone && s.Kind == SoftOff:
 		return "off at " + clock(s.Ended) + fmt.Sprintf(", after %s", short(s.Ended.Sub(s.Sent)))
-	case s.State == StepDone && (s.Kind == Strike || s.Kind == Interrupt || s.Kind == Rouse):
+	case s.State == StepDone && (s.Kind == StepReset || s.Kind == StepNMI || s.Kind == StepWake):
 		return join("at "+clock(s.Sent), s.Note)
-	case s.State == StepDone && s.Kind == Doze:
+	case s.State == StepDone && s.Kind == StepSleep:
 		return join(fmt.Sprintf("silent at %s, after %s", clock(o.SilentAt), short(o.SilentAt.Sub(s.Sent))), s.Note)
-	case s.State == StepDone && s.Kind == Push:
+	case s.State == StepDone && s.Kind == StepPress:
 		return join(pushWords(s, clock), s.Note)
-	case s.State == StepDone && s.Kind == Renew && s.SawOff != nil:
+	case s.State == StepDone && s.Kind == StepRestart && s.SawOff != nil:
 		return join(fmt.Sprintf("away at %s, back after %s", clock(s.SawOff.At), short(s.Ended.Sub(s.SawOff.At))), s.Note)
-	case s.State == StepDone && s.Kind == Renew:
+	case s.State == StepDone && s.Kind == StepRestart:
 		return join("at "+clock(s.Sent), s.Note)
 	case s.State != StepDone:
 		return ""
@@ -235,7 +235,7 @@ func (o *Operation) CameBackIn() time.Duration {
 	for i := range o.Steps {
 		s := &o.Steps[i]
 		switch {
-		case (s.Kind == SwitchOn || s.Kind == Strike) && s.State == StepDone && s.MaySent:
+		case (s.Kind == SwitchOn || s.Kind == StepReset) && s.State == StepDone && s.MaySent:
 			power = s.Sent
 		case s.Kind == GearCycle && s.MaySent && s.Sent.Before(o.HeardAt):
 			power = s.Sent.Add(o.Hold)
@@ -284,21 +284,21 @@ func (o *Operation) Doing() string {
 	switch {
 	case s.Kind == SoftOff:
 		now = "waiting for the operating system to shut down"
-	case s.Kind == Strike && s.State == Checking:
+	case s.Kind == StepReset && s.State == Checking:
 		now = "seeing whether it falls silent"
-	case s.Kind == Strike:
+	case s.Kind == StepReset:
 		now = "pressing reset"
-	case s.Kind == Interrupt:
+	case s.Kind == StepNMI:
 		now = "sending the interrupt"
-	case s.Kind == Rouse:
+	case s.Kind == StepWake:
 		now = "sending a magic packet"
-	case s.Kind == Doze:
+	case s.Kind == StepSleep:
 		now = "seeing whether it falls asleep"
-	case s.Kind == Push:
+	case s.Kind == StepPress:
 		now = "pressing its button"
-	case s.Kind == Renew && s.SawOff != nil:
+	case s.Kind == StepRestart && s.SawOff != nil:
 		now = "waiting until " + at + " is back"
-	case s.Kind == Renew:
+	case s.Kind == StepRestart:
 		now = "starting " + at + " anew"
 	case s.Kind == Wait && o.endsOff():
 		now = "seeing who falls silent"

@@ -137,7 +137,7 @@ func (o *Operation) strike(s *Step, in Event) []Command {
 			return append(o.failStep(s, in.At, fmt.Sprintf("%s never fell silent: it was not reset", o.Device)), o.recover(in.At)...)
 		}
 	}
-	if s.Kind == Strike && s.State == Checking && !o.SilentAt.IsZero() {
+	if s.Kind == StepReset && s.State == Checking && !o.SilentAt.IsZero() {
 		return o.end(s, StepDone, in.at(), s.Note)
 	}
 	return nil
@@ -146,9 +146,9 @@ func (o *Operation) strike(s *Step, in Event) []Command {
 // struck: the command has left; lost says why there was no answer to it.
 func (o *Operation) struck(s *Step, at time.Time, lost string) []Command {
 	switch {
-	case s.Kind == Interrupt && lost != "":
+	case s.Kind == StepNMI && lost != "":
 		return append(o.failStep(s, at, "whether it happened is not known: "+lost), o.begin(at)...)
-	case s.Kind == Interrupt:
+	case s.Kind == StepNMI:
 		return o.end(s, StepDone, at, "the controller accepted it")
 	case o.Answered:
 		s.Note = lost

@@ -26,7 +26,7 @@ type Garage struct {
 	mu      sync.Mutex
 	estate  *estate.Estate
 	secrets map[string]secret.Value
-	parked  map[estate.EndpointID]*slot
+	open    map[estate.EndpointID]*slot
 	closing sync.WaitGroup // drivers that have been dropped
 }
 
@@ -38,7 +38,7 @@ type slot struct {
 
 // New returns a garage without drivers.
 func New() *Garage {
-	return &Garage{estate: estate.Empty(), secrets: map[string]secret.Value{}, parked: map[estate.EndpointID]*slot{}}
+	return &Garage{estate: estate.Empty(), secrets: map[string]secret.Value{}, open: map[estate.EndpointID]*slot{}}
 }
 
 // SetEstate says what there is. Drivers of what has gone are closed.
@@ -46,7 +46,7 @@ func (g *Garage) SetEstate(e *estate.Estate) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	g.estate = e
-	for id, s := range g.parked {
+	for id, s := range g.open {
 		if d := e.Device(id.Device); d != nil {
 			if ep, ok := d.Endpoint(id.Name); ok && reflect.DeepEqual(ep, s.endpoint) {
 				continue
@@ -93,7 +93,7 @@ func (g *Garage) Open(id estate.EndpointID) (gear.Driver, error) {
 	if !ok {
 		return nil, notSent(gear.BadSecret, "secret %s is not set: plumb secret set %s", ep.Secret, ep.Secret)
 	}
-	if s := g.parked[id]; s != nil {
+	if s := g.open[id]; s != nil {
 		if s.secret == v {
 			return s.driver, nil
 		}
@@ -103,7 +103,7 @@ func (g *Garage) Open(id estate.EndpointID) (gear.Driver, error) {
 	if err != nil {
 		return nil, err
 	}
-	g.parked[id] = &slot{ep, v, driver}
+	g.open[id] = &slot{ep, v, driver}
 	return driver, nil
 }
 
@@ -131,7 +131,7 @@ func Card[T any](g *Garage, k estate.Key) (T, error) {
 func (g *Garage) Reopen(profile string) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	for id, s := range g.parked {
+	for id, s := range g.open {
 		if s.endpoint.Profile == profile {
 			g.drop(id)
 		}
@@ -242,8 +242,8 @@ const outputSettle = 5 * time.Second
 
 // drop closes a driver, with the lock held.
 func (g *Garage) drop(id estate.EndpointID) {
-	s := g.parked[id]
-	delete(g.parked, id)
+	s := g.open[id]
+	delete(g.open, id)
 	g.closing.Go(func() { _ = s.driver.Close() }) // it may have to wait for a question that is on its way
 }
 
@@ -252,17 +252,17 @@ func (g *Garage) Close() error {
 	defer g.closing.Wait()
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	errs := make([]error, 0, len(g.parked))
+	errs := make([]error, 0, len(g.open))
 	var mu sync.Mutex
 	var closing sync.WaitGroup
-	for id, s := range g.parked {
+	for id, s := range g.open {
 		closing.Go(func() { // one that does not answer must not hold up the others
 			err := s.driver.Close()
 			mu.Lock()
 			errs = append(errs, err)
 			mu.Unlock()
 		})
-		delete(g.parked, id)
+		delete(g.open, id)
 	}
 	closing.Wait()
 	return errors.Join(errs...)

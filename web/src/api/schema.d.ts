@@ -319,6 +319,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/operations/{id}/files/{file}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the id of an operation */
+                id: components["parameters"]["id"];
+                file: string;
+            };
+            cookie?: never;
+        };
+        /** A file that is kept as proof beside the record of an operation */
+        get: operations["getOperationFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/operations/{id}/cancel": {
         parameters: {
             query?: never;
@@ -1641,6 +1662,16 @@ export interface components {
             name: string;
             before?: string;
             after?: string;
+            beforeFile?: components["schemas"]["ProofFile"];
+            afterFile?: components["schemas"]["ProofFile"];
+        };
+        /** @description more of it, kept beside the record for as long as records are */
+        ProofFile: {
+            id: string;
+            /** @description its media type */
+            type: string;
+            /** @description in bytes */
+            size: number;
         };
         Operation: {
             id: string;
@@ -2866,6 +2897,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Operation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getOperationFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the id of an operation */
+                id: components["parameters"]["id"];
+                file: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
                 };
             };
             default: components["responses"]["Problem"];

@@ -239,8 +239,14 @@ function ProofTable({ operation: o }: { operation: Operation }) {
               className="border-t border-rule align-top [&>td]:py-0.5 [&>td]:pr-2 [&>td]:whitespace-pre-line"
             >
               <td>{p.name}</td>
-              <td>{p.before ?? '–'}</td>
-              <td className={same(p) ? '' : 'font-semibold'}>{p.after ?? '–'}</td>
+              <td>
+                {p.before ?? '–'}
+                <More operation={o.id} file={p.beforeFile} />
+              </td>
+              <td className={same(p) ? '' : 'font-semibold'}>
+                {p.after ?? '–'}
+                <More operation={o.id} file={p.afterFile} />
+              </td>
             </tr>
           ))}
         </tbody>
@@ -255,5 +261,19 @@ function Figure({ name, value }: { name: string; value: string }) {
       <dt className="text-[12px] text-ink3">{name}</dt>
       <dd className="text-[16px] font-semibold">{value}</dd>
     </div>
+  )
+}
+
+/** What is kept beside the record: all of a line, or a picture. */
+function More({ operation, file }: { operation: string; file?: { id: string; size: number } }) {
+  if (!file) return null
+  return (
+    <a
+      className="block font-normal text-ink2 underline"
+      href={`/api/v1/operations/${operation}/files/${file.id}`}
+      download={`${operation}-${file.id}.txt`}
+    >
+      More of it ({Math.max(1, Math.round(file.size / 1000))} kB)
+    </a>
   )
 }
