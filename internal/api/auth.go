@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"slices"
 	"strings"
 	"time"
 
@@ -38,15 +37,12 @@ func whoIs(ctx context.Context) who {
 	return w
 }
 
-// open routes need no log-in: they are how one logs in.
-var open = []string{"POST " + basePath + "/session", "POST " + basePath + "/tokens"}
-
 // authenticate finds out who asks, by cookie or by bearer token.
 func (s *Server) authenticate(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
 		ctx := context.WithValue(r.Context(), remoteKey{}, c.RealIP())
-		if slices.Contains(open, r.Method+" "+r.URL.Path) {
+		if gateOf(ctx).least == nobody {
 			c.SetRequest(r.WithContext(ctx))
 			return next(c)
 		}
@@ -80,37 +76,12 @@ func bearer(r *http.Request) string {
 	return token
 }
 
-// needs is the least role for an operation of the API; viewer when not named.
-var needs = map[string]operation.Role{
-	"RequestOperation": operation.Operator, "CancelOperation": operation.Operator,
-	"GetController": operation.Operator, "ChangeController": operation.Operator, "ClearEvents": operation.Steward,
-	"ImportEstate": operation.Steward,
-	"GetCard":      operation.Operator, "CommandSupply": operation.Operator, "SetOutlet": operation.Steward,
-	"CheckWiring": operation.Operator, "StopWiring": operation.Operator, "SetProfile": operation.Steward, "RemoveProfile": operation.Steward, "TryProfile": operation.Steward,
-	"RequestGroup": operation.Operator, "CancelGroup": operation.Operator, "OpenWindow": operation.Operator, "CloseWindow": operation.Operator, "SetCalendar": operation.Steward, "RemoveCalendar": operation.Steward,
-	"SayOfIncident": operation.Operator,
-	"ListSecrets":   operation.Steward, "SetSecret": operation.Keeper, "RemoveSecret": operation.Keeper,
-	"ListAccounts": operation.Steward, "AddAccount": operation.Keeper, "RemoveAccount": operation.Keeper, "SetRole": operation.Keeper, "ResetPassword": operation.Keeper,
-}
-
 // atLeast refuses who has not got a role.
 func atLeast(ctx context.Context, need operation.Role) error {
 	if has := operation.Role(whoIs(ctx).Role); !has.AtLeast(need) {
 		return &notPermitted{need, has}
 	}
 	return nil
-}
-
-// permit refuses what the role does not allow.
-func permit(next contract.StrictHandlerFunc, operationID string) contract.StrictHandlerFunc {
-	return func(c *echo.Context, request any) (any, error) {
-		if operationID != "LogIn" && operationID != "CreateToken" {
-			if err := atLeast(c.Request().Context(), cmp.Or(needs[operationID], operation.Viewer)); err != nil {
-				return nil, err
-			}
-		}
-		return next(c, request)
-	}
 }
 
 // LogIn implements the contract.

@@ -19,7 +19,7 @@ func (s *Server) GetBoard(ctx context.Context, _ contract.GetBoardRequestObject)
 	if err != nil {
 		return nil, err
 	}
-	return boardText(text), nil
+	return boardText{text, gateOf(ctx).zipped}, nil
 }
 
 // drawBoard writes the board as it is now.

@@ -1,6 +1,8 @@
 package api
 
 import (
+	"bytes"
+	"compress/gzip"
 	"context"
 	"fmt"
 	"net/http"
@@ -28,8 +30,9 @@ type boards struct {
 }
 
 type board struct {
-	text []byte
-	at   time.Time
+	text   []byte
+	zipped []byte // the same, compressed
+	at     time.Time
 }
 
 type drawing struct {
@@ -40,10 +43,10 @@ type drawing struct {
 }
 
 // get returns a board that is new enough.
-func (b *boards) get(ctx context.Context, draw func() ([]byte, error)) ([]byte, error) {
+func (b *boards) get(ctx context.Context, draw func() ([]byte, error)) (board, error) {
 	b.mu.Lock()
-	have, age := b.newest.text, time.Since(b.newest.at)
-	if have != nil && age < boardNew {
+	have, age := b.newest, time.Since(b.newest.at)
+	if have.text != nil && age < boardNew {
 		b.mu.Unlock()
 		return have, nil
 	}
@@ -54,14 +57,14 @@ func (b *boards) get(ctx context.Context, draw func() ([]byte, error)) ([]byte, 
 		go b.draw(d, draw)
 	}
 	b.mu.Unlock()
-	if have != nil && age < boardUsual {
+	if have.text != nil && age < boardUsual {
 		return have, nil
 	}
 	select {
 	case <-d.done:
-		return d.text, d.err
+		return d.board, d.err
 	case <-ctx.Done():
-		return nil, context.Cause(ctx)
+		return board{}, context.Cause(ctx)
 	}
 }
 
@@ -92,7 +95,9 @@ func (b *boards) draw(d *drawing, draw func() ([]byte, error)) {
 				d.err = fmt.Errorf("drawing the board: %v\n%s", p, debug.Stack())
 			}
 		}()
-		d.text, d.err = draw()
+		if d.text, d.err = draw(); d.err == nil {
+			d.zipped = zip(d.text)
+		}
 	}()
 	b.mu.Lock()
 	if b.drawing == d {
@@ -105,12 +110,31 @@ func (b *boards) draw(d *drawing, draw func() ([]byte, error)) {
 	close(d.done)
 }
 
+// zip compresses quickly: it is done for every board that is drawn, once for all.
+func zip(text []byte) []byte {
+	var out bytes.Buffer
+	gz, _ := gzip.NewWriterLevel(&out, gzip.BestSpeed)
+	_, _ = gz.Write(text) // a buffer takes everything
+	_ = gz.Close()
+	return out.Bytes()
+}
+
 // boardText is a board that is written already.
-type boardText []byte
+type boardText struct {
+	board
+	asZip bool
+}
 
 // VisitGetBoardResponse implements the contract.
 func (t boardText) VisitGetBoardResponse(w http.ResponseWriter) error {
 	w.Header().Set("Content-Type", "application/json")
-	_, err := w.Write(t)
+	w.Header().Add("Vary", "Accept-Encoding")
+	text := t.text
+	if t.asZip {
+		w.Header().Set("Content-Encoding", "gzip")
+		text = t.zipped
+	}
+	w.Header().Set("Content-Length", fmt.Sprint(len(text)))
+	_, err := w.Write(text)
 	return err
 }

@@ -24,7 +24,7 @@ func TestABoardIsDrawnOnceForAll(t *testing.T) {
 		get := func() byte {
 			text, err := b.get(t.Context(), draw)
 			require.NoError(t, err)
-			return text[0]
+			return text.text[0]
 		}
 		var all sync.WaitGroup
 		for range 200 {
@@ -56,7 +56,7 @@ func TestWhoChangesSomethingSeesIt(t *testing.T) {
 		get := func() byte {
 			text, err := b.get(t.Context(), draw)
 			require.NoError(t, err)
-			return text[0]
+			return text.text[0]
 		}
 		require.EqualValues(t, 0, get())
 		state.Store(1)
@@ -84,6 +84,6 @@ func TestABoardThatCannotBeDrawn(t *testing.T) {
 		require.ErrorContains(t, err, "has gone")
 		text, err := b.get(t.Context(), nil) // joins the one that is being drawn
 		require.NoError(t, err)
-		require.Equal(t, "x", string(text))
+		require.Equal(t, "x", string(text.text))
 	})
 }

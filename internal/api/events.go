@@ -31,12 +31,12 @@ func (s *Server) events(c *echo.Context) error {
 		after = c.QueryParam("after")
 	}
 	reader := s.Hub.From(after)
-	w := c.Response()
-	w.Header().Set("Content-Type", "text/event-stream")
-	w.Header().Set("X-Accel-Buffering", "no")
-	rc := http.NewResponseController(w)
+	c.Response().Header().Set("Content-Type", "text/event-stream")
+	c.Response().Header().Set("X-Accel-Buffering", "no")
+	rc := http.NewResponseController(c.Response())
 	_ = rc.SetWriteDeadline(time.Time{})
-	if _, err := fmt.Fprint(w, "retry: 1000\n\n"); err != nil || rc.Flush() != nil {
+	w, flush := squeezed(c, rc)
+	if _, err := fmt.Fprint(w, "retry: 1000\n\n"); err != nil || flush() != nil {
 		return nil
 	}
 	for {
@@ -54,7 +54,7 @@ func (s *Server) events(c *echo.Context) error {
 				break
 			}
 		}
-		if err != nil || rc.Flush() != nil {
+		if err != nil || flush() != nil {
 			return nil // the client has gone
 		}
 		select {

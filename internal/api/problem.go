@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"net/http"
 
 	"github.com/labstack/echo/v5"
@@ -40,6 +41,13 @@ func (s *Server) handleError(c *echo.Context, err error) {
 	if p.Status == http.StatusInternalServerError {
 		s.Log.Error("a request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "because", err)
 	}
+	var wait *people.WaitError
+	switch {
+	case errors.As(err, &wait):
+		c.Response().Header().Set("Retry-After", fmt.Sprint(int(math.Ceil(wait.Wait.Seconds()))))
+	case p.Status == http.StatusServiceUnavailable:
+		c.Response().Header().Set("Retry-After", "5")
+	}
 	c.Response().Header().Set("Content-Type", "application/problem+json")
 	c.Response().WriteHeader(p.Status)
 	_ = json.NewEncoder(c.Response()).Encode(p) // the connection may be gone
@@ -51,6 +59,8 @@ func problemOf(err error) contract.Problem {
 		return contract.Problem{Type: "about:blank", Status: status, Kind: kind, Title: title, Detail: &detail}
 	}
 	var (
+		wrong    *invalidError
+		long     *tooLongError
 		usage    *operation.UsageError
 		said     *incident.UsageError
 		refused  *act.RefusedError
@@ -74,6 +84,12 @@ func problemOf(err error) contract.Problem {
 		return problem(http.StatusTooManyRequests, contract.TooManyTries, "Too many tries", err.Error())
 	case errors.As(err, &role):
 		return problem(http.StatusForbidden, contract.NotPermitted, "Not permitted", err.Error())
+	case errors.As(err, &wrong):
+		p := problem(http.StatusUnprocessableEntity, contract.Usage, "That is not understood", wrong.Error())
+		p.At = optional(wrong.at)
+		return p
+	case errors.As(err, &long):
+		return problem(http.StatusRequestEntityTooLarge, contract.Usage, "Too long", err.Error())
 	case errors.As(err, &usage):
 		return problem(http.StatusUnprocessableEntity, contract.Usage, "That cannot be done", usage.Text)
 	case errors.As(err, &said):
@@ -112,7 +128,7 @@ func problemOf(err error) contract.Problem {
 	case errors.As(err, &status):
 		return problem(status.StatusCode(), contract.Usage, http.StatusText(status.StatusCode()), err.Error())
 	}
-	return problem(http.StatusInternalServerError, contract.Internal, "Something went wrong", "the service's log says what: "+err.Error())
+	return problem(http.StatusInternalServerError, contract.Internal, "Something went wrong", "something went wrong here, and the service's log says what")
 }
 
 // gearProblem says whether gear is away, or there and unwilling.

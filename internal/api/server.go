@@ -72,6 +72,7 @@ type Keyring interface {
 // Server answers the API and serves the console.
 type Server struct {
 	Parts
+	gates  gates
 	boards boards
 }
 
@@ -82,25 +83,32 @@ func New(p Parts) *Server {
 	return s
 }
 
-const (
-	basePath = "/api/v1"
-	maxBody  = 9 << 20 // an estate file, in JSON
-)
+const basePath = "/api/v1"
 
-// Handler returns all routes.
-func (s *Server) Handler() http.Handler {
+// Handler returns all routes. One that is not decided about is an error.
+func (s *Server) Handler() (http.Handler, error) {
+	gates, err := openGates()
+	if err != nil {
+		return nil, err
+	}
+	s.gates = gates
 	e := echo.New()
 	e.Logger = s.Log
 	e.HTTPErrorHandler = s.handleError
 	e.IPExtractor = echo.ExtractIPDirect() // a header could say anything
-	e.Use(middleware.Recover(), s.headers, middleware.BodyLimit(maxBody))
+	e.Use(middleware.Recover(), s.headers, squeeze)
 	e.GET("/healthz", s.health)
-	g := e.Group(basePath, s.authenticate, s.boards.afresh)
+	g := e.Group(basePath, gates.find, s.authenticate, allow, validate, s.boards.afresh)
 	g.GET("/events", s.events)
-	contract.RegisterHandlers(g, contract.NewStrictHandler(s, []contract.StrictMiddlewareFunc{permit}))
+	g.GET("/openapi.yaml", specification)
+	contract.RegisterHandlers(g, contract.NewStrictHandler(s, nil))
 	e.GET("/*", s.console)
+	e.RouteNotFound("/*", gates.nowhere)
+	if err := gates.decided(e.Router().Routes()); err != nil {
+		return nil, err
+	}
 	// Browsers may change things only from our own pages.
-	return http.NewCrossOriginProtection().Handler(e)
+	return http.NewCrossOriginProtection().Handler(e), nil
 }
 
 func (s *Server) health(c *echo.Context) error {
@@ -143,7 +151,7 @@ func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
 func (s *Server) console(c *echo.Context) error {
 	name := strings.TrimPrefix(c.Request().URL.Path, "/")
 	if strings.HasPrefix(c.Request().URL.Path, basePath) {
-		return echo.ErrNotFound
+		return s.gates.nowhere(c)
 	}
 	if f, err := fs.Stat(s.Console, name); name == "" || err != nil || f.IsDir() {
 		name = "index.html"

@@ -162,7 +162,7 @@ func TestProblemOf(t *testing.T) {
 		{fmt.Errorf("look again: %w", store.ErrConflict), 409, contract.Conflict, "look again"},
 		{act.ErrEnded, 409, contract.Conflict, "has ended already"},
 		{fmt.Errorf("x: %w", store.ErrAway), 503, contract.DatabaseAway, "try again in a moment"},
-		{errors.New("boom"), 500, contract.Internal, "boom"},
+		{errors.New("boom"), 500, contract.Internal, "the service's log says what"},
 	} {
 		p := problemOf(c.err)
 		require.Equal(t, c.status, p.Status, c.err)

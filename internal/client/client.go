@@ -23,6 +23,7 @@ import (
 	"golang.org/x/term"
 
 	"plumbbob/internal/api/contract"
+	"plumbbob/internal/version"
 )
 
 // The exit statuses of plumb.
@@ -98,7 +99,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 
 func (a *app) command() *cobra.Command {
 	root := &cobra.Command{
-		Use:   "plumb",
+		Use: "plumb", Version: version.This().String(),
 		Short: "See what remote gear is doing, and switch its power safely",
 		Long: `plumb shows what Plumb Bob knows of servers and network gear, and asks it to
 switch their power.

@@ -16,6 +16,8 @@ import (
 	"syscall"
 
 	"github.com/spf13/cobra"
+
+	"plumbbob/internal/version"
 )
 
 // The exit statuses of plumbd.
@@ -38,7 +40,7 @@ func Main(args []string) int { return Run(command(), args) }
 func Run(root *cobra.Command, args []string) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	root.SilenceErrors, root.SilenceUsage = true, true
+	root.SilenceErrors, root.SilenceUsage, root.Version = true, true, version.This().String()
 	root.CompletionOptions = cobra.CompletionOptions{HiddenDefaultCmd: true}
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return Wrong("%w: %s --help shows what there is", err, c.CommandPath())

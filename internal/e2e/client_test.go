@@ -134,7 +134,7 @@ func TestOneClearMessage(t *testing.T) {
 	require.Contains(t, w.flat(2, "", "board", "--verdict", "broken"), "is none of hung, dark")
 	require.Contains(t, w.flat(2, "", "board", "--colour"), "unknown flag")
 	require.Contains(t, w.flat(2, "", "bored"), "unknown command")
-	require.Contains(t, w.flat(2, "", "op"), "write: plumb op cancel|list|show")
+	require.Contains(t, w.flat(2, "", "op"), "write: plumb op cancel|file|list|show")
 	require.Contains(t, w.flat(2, "", "op", "show", "nosuchop"), `there is no operation "nosuchop"`)
 	require.Contains(t, w.flat(2, "", "secret", "remove", "nosuch"), `there is no secret "nosuch"`)
 	for _, f := range []string{"json", "yaml", "csv"} {

@@ -288,8 +288,12 @@ func (s *Service) Run(ctx context.Context) error {
 const stopWithin = 5 * time.Second
 
 func (s *Service) serve(ctx context.Context) error {
+	handler, err := s.api.Handler()
+	if err != nil {
+		return err
+	}
 	s.http = &http.Server{
-		Handler: s.api.Handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute,
+		Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute,
 		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10, TLSConfig: s.secure,
 		ErrorLog:    slog.NewLogLogger(s.o.Log.Handler(), slog.LevelDebug),
 		BaseContext: func(net.Listener) context.Context { return ctx }, // streams end with us

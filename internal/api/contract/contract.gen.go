@@ -1928,6 +1928,9 @@ type PreviewLineKind string
 
 // Problem RFC 9457
 type Problem struct {
+	// At what of the request is meant: ?name of a parameter, or a JSON pointer (RFC 6901) into the body
+	At *string `json:"at,omitempty"`
+
 	// Detail what, where, and what to do
 	Detail     *string      `json:"detail,omitempty"`
 	Faults     *[]Fault     `json:"faults,omitempty"`
@@ -2370,6 +2373,20 @@ type VerdictSeverity string
 
 // VerdictState defines model for VerdictState.
 type VerdictState string
+
+// Version defines model for Version.
+type Version struct {
+	// At when that was committed
+	At *time.Time `json:"at,omitempty"`
+
+	// Changed it was built from something that was not committed
+	Changed *bool  `json:"changed,omitempty"`
+	Go      string `json:"go"`
+
+	// Revision of the source; absent where it is not known
+	Revision *string `json:"revision,omitempty"`
+	Version  string  `json:"version"`
+}
 
 // Way defines model for Way.
 type Way struct {
@@ -3193,6 +3210,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /tokens (the `CreateToken` operationId).
 	CreateToken(ctx context.Context, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetVersion Which version of the service this is
+	//
+	// Corresponds with GET /version (the `GetVersion` operationId).
+	GetVersion(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListWindows The times in which something belongs to somebody who works on it
 	//
@@ -4513,6 +4535,21 @@ func (c *Client) CreateTokenWithBody(ctx context.Context, contentType string, bo
 // Corresponds with POST /tokens (the `CreateToken` operationId).
 func (c *Client) CreateToken(ctx context.Context, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCreateTokenRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetVersion Which version of the service this is
+//
+// Corresponds with GET /version (the `GetVersion` operationId).
+func (c *Client) GetVersion(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetVersionRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -7246,6 +7283,33 @@ func NewCreateTokenRequestWithBody(server string, contentType string, body io.Re
 	return req, nil
 }
 
+// NewGetVersionRequest constructs an http.Request for the GetVersion method
+func NewGetVersionRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/version")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListWindowsRequest constructs an http.Request for the ListWindows method
 func NewListWindowsRequest(server string) (*http.Request, error) {
 	var err error
@@ -8065,6 +8129,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /tokens (the `CreateToken` operationId).
 	CreateTokenWithResponse(ctx context.Context, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateTokenResponse, error)
+
+	// GetVersionWithResponse Which version of the service this is
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /version (the `GetVersion` operationId).
+	GetVersionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetVersionResponse, error)
 
 	// ListWindowsWithResponse The times in which something belongs to somebody who works on it
 	//
@@ -10919,6 +10990,54 @@ func (r CreateTokenResponse) ContentType() string {
 	return ""
 }
 
+type GetVersionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Version
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetVersionResponse) GetJSON200() *Version {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetVersionResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetVersionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetVersionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetVersionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetVersionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListWindowsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12231,6 +12350,19 @@ func (c *ClientWithResponses) CreateTokenWithResponse(ctx context.Context, body 
 		return nil, err
 	}
 	return ParseCreateTokenResponse(rsp)
+}
+
+// GetVersionWithResponse Which version of the service this is
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /version (the `GetVersion` operationId).
+func (c *ClientWithResponses) GetVersionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetVersionResponse, error) {
+	rsp, err := c.GetVersion(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetVersionResponse(rsp)
 }
 
 // ListWindowsWithResponse The times in which something belongs to somebody who works on it
@@ -14281,6 +14413,39 @@ func ParseCreateTokenResponse(rsp *http.Response) (*CreateTokenResponse, error) 
 	return response, nil
 }
 
+// ParseGetVersionResponse parses an HTTP response from a GetVersionWithResponse call
+func ParseGetVersionResponse(rsp *http.Response) (*GetVersionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetVersionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Version
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListWindowsResponse parses an HTTP response from a ListWindowsWithResponse call
 func ParseListWindowsResponse(rsp *http.Response) (*ListWindowsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14653,6 +14818,9 @@ type ServerInterface interface {
 	// CreateToken Log a client in; the token is shown this once
 	// (POST /tokens)
 	CreateToken(ctx *echo.Context) error
+	// GetVersion Which version of the service this is
+	// (GET /version)
+	GetVersion(ctx *echo.Context) error
 	// ListWindows The times in which something belongs to somebody who works on it
 	// (GET /windows)
 	ListWindows(ctx *echo.Context) error
@@ -15662,6 +15830,15 @@ func (w *ServerInterfaceWrapper) CreateToken(ctx *echo.Context) error {
 	return err
 }
 
+// GetVersion converts echo context to params.
+func (w *ServerInterfaceWrapper) GetVersion(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetVersion(ctx)
+	return err
+}
+
 // ListWindows converts echo context to params.
 func (w *ServerInterfaceWrapper) ListWindows(ctx *echo.Context) error {
 	var err error
@@ -15791,6 +15968,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 		Handler: si,
 	}
 
+	router.GET(options.BaseURL+"/version", wrapper.GetVersion, options.OperationMiddlewares["getVersion"]...)
 	router.DELETE(options.BaseURL+"/session", wrapper.LogOut, options.OperationMiddlewares["logOut"]...)
 	router.GET(options.BaseURL+"/session", wrapper.GetSession, options.OperationMiddlewares["getSession"]...)
 	router.POST(options.BaseURL+"/session", wrapper.LogIn, options.OperationMiddlewares["logIn"]...)
@@ -18188,6 +18366,44 @@ func (response CreateTokendefaultApplicationProblemPlusJSONResponse) VisitCreate
 	return err
 }
 
+type GetVersionRequestObject struct {
+}
+
+type GetVersionResponseObject interface {
+	VisitGetVersionResponse(w http.ResponseWriter) error
+}
+
+type GetVersion200JSONResponse Version
+
+func (response GetVersion200JSONResponse) VisitGetVersionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetVersiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetVersiondefaultApplicationProblemPlusJSONResponse) VisitGetVersionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListWindowsRequestObject struct {
 }
 
@@ -18592,6 +18808,9 @@ type StrictServerInterface interface {
 	// CreateToken Log a client in; the token is shown this once
 	// (POST /tokens)
 	CreateToken(ctx context.Context, request CreateTokenRequestObject) (CreateTokenResponseObject, error)
+	// GetVersion Which version of the service this is
+	// (GET /version)
+	GetVersion(ctx context.Context, request GetVersionRequestObject) (GetVersionResponseObject, error)
 	// ListWindows The times in which something belongs to somebody who works on it
 	// (GET /windows)
 	ListWindows(ctx context.Context, request ListWindowsRequestObject) (ListWindowsResponseObject, error)
@@ -20542,6 +20761,29 @@ func (sh *strictHandler) CreateToken(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(CreateTokenResponseObject); ok {
 		return validResponse.VisitCreateTokenResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetVersion operation middleware
+func (sh *strictHandler) GetVersion(ctx *echo.Context) error {
+	var request GetVersionRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetVersion(ctx.Request().Context(), request.(GetVersionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetVersion")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetVersionResponseObject); ok {
+		return validResponse.VisitGetVersionResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
