@@ -200,12 +200,26 @@ type Request struct {
 	Digest  string // of the preview that was agreed to
 	Consent operation.Consent
 	By      operation.Asker
+	ID      string // of the operation, where whoever asks may ask again; or empty
 }
 
 // Request starts an operation. Besides those of Preview its errors are
-// *ChangedError, *RefusedError and store.ErrConflict.
+// *ChangedError, *RefusedError and store.ErrConflict. One with that id that is there
+// already is returned as it is.
 func (a *Actor) Request(ctx context.Context, req Request) (*operation.Operation, error) {
-	return a.request(ctx, req, newID())
+	if req.ID == "" {
+		return a.request(ctx, req, newID())
+	}
+	o, err := a.Find(ctx, req.ID)
+	switch {
+	case err == nil && (o.Device != req.Intent.Device || o.Kind != req.Intent.Kind):
+		return nil, &operation.UsageError{Text: fmt.Sprintf("that key has been used before, for %s of %s: make up another for each thing that is to be done", o.Kind, o.Device)}
+	case err == nil:
+		return o, nil
+	case errors.Is(err, store.ErrNotFound):
+		return a.request(ctx, req, req.ID)
+	}
+	return nil, err
 }
 
 // newID makes up the id of an operation, or of a group.

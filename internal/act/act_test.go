@@ -140,8 +140,18 @@ func TestACycleFromEndToEnd(t *testing.T) {
 	t.Parallel()
 	r, stop := open(t, labtest.Start(t, labtest.Options{Speed: 60}), storetest.Open(t), filepath.Join(t.TempDir(), "ledger"))
 	defer stop()
-	o, err := r.ask(kiosk, operation.Consent{Why: "frozen"})
+	p, err := r.Preview(t.Context(), kiosk, admin)
 	require.NoError(t, err)
+	asked := Request{Intent: kiosk, Digest: p.Digest, Consent: operation.Consent{Why: "frozen"}, By: admin, ID: "oncealone1"}
+	o, err := r.Request(t.Context(), asked)
+	require.NoError(t, err)
+	again, err := r.Request(t.Context(), asked)
+	require.NoError(t, err, "the answer was lost, perhaps")
+	require.Equal(t, o.ID, again.ID)
+	other := asked
+	other.Intent.Kind = operation.Off
+	_, err = r.Request(t.Context(), other)
+	require.ErrorContains(t, err, "that key has been used before")
 	_, err = r.ask(kiosk, operation.Consent{})
 	var refused *RefusedError
 	require.ErrorAs(t, err, &refused, "one at a time")
@@ -151,7 +161,7 @@ func TestACycleFromEndToEnd(t *testing.T) {
 	require.Contains(t, ended.Bystanders, estate.Key("skarvoe-recorder"))
 	require.NotZero(t, ended.CameBackIn())
 	require.Greater(t, r.changes, 5, "it was told about step by step")
-	p, err := r.Preview(t.Context(), kiosk, admin)
+	p, err = r.Preview(t.Context(), kiosk, admin)
 	require.NoError(t, err, "and the outlet is free again")
 	require.Empty(t, p.Interlocks)
 	require.Equal(t, 1, p.Usual.N)

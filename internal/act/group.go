@@ -1,6 +1,7 @@
 package act
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -16,7 +17,15 @@ import (
 
 // RequestGroup starts a group, or has it wait for its time. Besides those of
 // PreviewGroup its errors are *ChangedError and *RefusedError.
-func (a *Actor) RequestGroup(ctx context.Context, in GroupIntent, digest string, c operation.Consent, by operation.Asker) (*group.Group, error) {
+//
+// id is that of the group, where whoever asks may ask again; or empty. One that is
+// there already is returned as it is.
+func (a *Actor) RequestGroup(ctx context.Context, in GroupIntent, digest string, c operation.Consent, by operation.Asker, id string) (*group.Group, error) {
+	if id != "" {
+		if g, err := a.FindGroup(ctx, id); !errors.Is(err, store.ErrNotFound) {
+			return g, err
+		}
+	}
 	p, err := a.PreviewGroup(ctx, in, by)
 	if err != nil {
 		return nil, err
@@ -32,7 +41,7 @@ func (a *Actor) RequestGroup(ctx context.Context, in GroupIntent, digest string,
 		return nil, err
 	}
 	g := p.Group
-	g.ID, g.By, g.Consent, g.Asked = newID(), by, c, time.Now().UTC()
+	g.ID, g.By, g.Consent, g.Asked = cmp.Or(id, newID()), by, c, time.Now().UTC()
 	for i := range g.Members {
 		g.Members[i].Operation = newID()
 	}
@@ -41,7 +50,9 @@ func (a *Actor) RequestGroup(ctx context.Context, in GroupIntent, digest string,
 		g.State = group.Scheduled
 		text += " at " + g.At.In(a.Keeper.Estate().Zone(g.Members[0].Device)).Format("2 Jan 15:04")
 	}
-	a.groups.reserve(g.ID)
+	if !a.groups.reserve(g.ID) { // the same was asked for twice at once
+		return nil, store.ErrConflict
+	}
 	if err := a.Store.CreateGroup(ctx, g, a.groupEntry(g, g.Asked, text, "asked")); err != nil {
 		a.groups.drop(g.ID)
 		return nil, err
@@ -261,8 +272,8 @@ func (a *Actor) FindGroup(ctx context.Context, id string) (*group.Group, error) 
 }
 
 // Groups lists groups, the newest first, running ones as they are now.
-func (a *Actor) Groups(ctx context.Context, unended bool, limit int) ([]*group.Group, error) {
-	gs, err := a.Store.Groups(ctx, unended, limit)
+func (a *Actor) Groups(ctx context.Context, f store.GroupFilter) ([]*group.Group, error) {
+	gs, err := a.Store.Groups(ctx, f)
 	a.groups.fresh(gs, func(g *group.Group) string { return g.ID })
 	return gs, err
 }
@@ -270,7 +281,7 @@ func (a *Actor) Groups(ctx context.Context, unended bool, limit int) ([]*group.G
 // resumeGroups takes up the groups that have not ended. complete is false when
 // there may be more.
 func (a *Actor) resumeGroups(ctx context.Context) (complete bool, err error) {
-	gs, err := a.Store.Groups(ctx, true, 1000)
+	gs, err := a.Store.Groups(ctx, store.GroupFilter{Unended: true, Limit: 1000})
 	if errors.Is(err, store.ErrAway) {
 		return false, nil
 	}

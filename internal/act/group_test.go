@@ -21,7 +21,7 @@ func (r *rooms) group(in GroupIntent, c operation.Consent) *group.Group {
 	r.Helper()
 	p, err := r.PreviewGroup(r.Context(), in, admin)
 	require.NoError(r, err)
-	g, err := r.RequestGroup(r.Context(), in, p.Digest, c, admin)
+	g, err := r.RequestGroup(r.Context(), in, p.Digest, c, admin, "")
 	require.NoError(r, err)
 	return r.groupEnds(g.ID)
 }
@@ -50,10 +50,10 @@ func TestASiteDownAndUpInOrder(t *testing.T) {
 	require.Contains(t, p.LeftOut, LeftOut{"skarvoe-cell", "carries our own way to skarvoe-pdu"})
 	require.Contains(t, p.LeftOut, LeftOut{"skarvoe-gate", "cannot be switched"})
 	require.NotEmpty(t, p.Interlocks, "the recorder is guarded")
-	_, err = r.RequestGroup(t.Context(), down, p.Digest, operation.Consent{}, admin)
+	_, err = r.RequestGroup(t.Context(), down, p.Digest, operation.Consent{}, admin, "")
 	var refused *RefusedError
 	require.ErrorAs(t, err, &refused)
-	_, err = r.RequestGroup(t.Context(), down, "another", operation.Consent{Names: []estate.Key{"skarvoe-recorder"}}, admin)
+	_, err = r.RequestGroup(t.Context(), down, "another", operation.Consent{Names: []estate.Key{"skarvoe-recorder"}}, admin, "")
 	var changed *ChangedError
 	require.ErrorAs(t, err, &changed)
 
@@ -99,12 +99,12 @@ func TestAGroupSurvivesARestart(t *testing.T) {
 	}
 	p, err := r.PreviewGroup(t.Context(), in, admin)
 	require.NoError(t, err)
-	g, err := r.RequestGroup(t.Context(), in, p.Digest, operation.Consent{}, admin)
+	g, err := r.RequestGroup(t.Context(), in, p.Digest, operation.Consent{}, admin, "")
 	require.NoError(t, err)
 	in.Who, in.At = group.Selection{Devices: []estate.Key{"inch-kiosk"}}, time.Now().Add(12*time.Second)
 	p, err = r.PreviewGroup(t.Context(), in, admin)
 	require.NoError(t, err)
-	later, err := r.RequestGroup(t.Context(), in, p.Digest, operation.Consent{}, admin)
+	later, err := r.RequestGroup(t.Context(), in, p.Digest, operation.Consent{}, admin, "")
 	require.NoError(t, err)
 	require.Equal(t, group.Scheduled, later.State)
 	require.Eventually(t, func() bool {
@@ -153,7 +153,7 @@ func TestAGroupStops(t *testing.T) {
 	in.At = time.Now().Add(time.Hour)
 	p, err := r.PreviewGroup(t.Context(), in, admin)
 	require.NoError(t, err)
-	waiting, err := r.RequestGroup(t.Context(), in, p.Digest, operation.Consent{}, admin)
+	waiting, err := r.RequestGroup(t.Context(), in, p.Digest, operation.Consent{}, admin, "")
 	require.NoError(t, err)
 	_, err = r.CancelGroup(t.Context(), waiting.ID, "ann")
 	require.NoError(t, err)

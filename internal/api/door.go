@@ -46,6 +46,7 @@ type gate struct {
 	route *routers.Route
 
 	zipped bool // who asks takes gzip
+	url    url.URL
 }
 
 // gates are by method and path, as the router has them.
@@ -134,7 +135,7 @@ func (g gates) find(next echo.HandlerFunc) echo.HandlerFunc {
 		if r.ContentLength > x.body {
 			return &tooLongError{x.body}
 		}
-		x.zipped = takesGzip(r)
+		x.zipped, x.url = takesGzip(r), *r.URL
 		r.Body = http.MaxBytesReader(c.Response(), r.Body, x.body)
 		c.SetRequest(r.WithContext(context.WithValue(r.Context(), gateKey{}, x)))
 		return next(c)

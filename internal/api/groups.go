@@ -96,7 +96,7 @@ func (s *Server) RequestGroup(ctx context.Context, req contract.RequestGroupRequ
 	if err != nil {
 		return nil, err
 	}
-	g, err := s.Actor.RequestGroup(ctx, in, b.Digest, c, s.asker(ctx))
+	g, err := s.Actor.RequestGroup(ctx, in, b.Digest, c, s.asker(ctx), onceID(ctx, req.Params.IdempotencyKey))
 	if err != nil {
 		return nil, err
 	}
@@ -120,7 +120,7 @@ func consent(why *string, names, override *[]string) (c operation.Consent, err e
 
 func groupView(g *group.Group) contract.Group {
 	out := contract.Group{
-		ID: g.ID, Title: g.Title, Kind: contract.OperationKind(g.Intent.Kind), By: g.By.Name, Why: g.Consent.Why, Asked: g.Asked.UTC(),
+		ID: g.ID, Title: g.Title, Kind: contract.OperationKind(g.Intent.Kind), By: g.By.By(), Why: g.Consent.Why, Asked: g.Asked.UTC(),
 		At: timeOf(g.At), State: contract.GroupState(g.State), Ended: timeOf(g.Ended), Members: []contract.GroupMember{},
 	}
 	for _, m := range g.Members {
@@ -138,12 +138,20 @@ func groupView(g *group.Group) contract.Group {
 
 // ListGroups implements the contract.
 func (s *Server) ListGroups(ctx context.Context, req contract.ListGroupsRequestObject) (contract.ListGroupsResponseObject, error) {
-	gs, err := s.Actor.Groups(ctx, req.Params.Unended != nil && *req.Params.Unended, limitOf(req.Params.Limit))
-	out := contract.ListGroups200JSONResponse{}
-	for _, g := range gs {
-		out = append(out, groupView(g))
+	f := store.GroupFilter{Unended: req.Params.Unended != nil && *req.Params.Unended, Before: text(req.Params.Before), Limit: limitOf(req.Params.Limit)}
+	gs, err := s.Actor.Groups(ctx, f)
+	if err != nil {
+		return nil, err
 	}
-	return out, err
+	out := contract.ListGroups200JSONResponse{Body: []contract.Group{}}
+	for _, g := range gs {
+		out.Body = append(out.Body, groupView(g))
+	}
+	out.Headers.Link = nextPage(ctx, gs, f.Limit, func(g *group.Group) string { return g.ID })
+	if len(gs) == 0 && f.Before != "" {
+		_, err = s.Actor.FindGroup(ctx, f.Before)
+	}
+	return out, noGroup(f.Before, err)
 }
 
 func noGroup(id string, err error) error {

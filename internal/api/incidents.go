@@ -39,20 +39,28 @@ func remarkView(r incident.Remark) contract.Remark {
 
 // ListIncidents implements the contract.
 func (s *Server) ListIncidents(ctx context.Context, req contract.ListIncidentsRequestObject) (contract.ListIncidentsResponseObject, error) {
-	p, out := req.Params, contract.ListIncidents200JSONResponse{}
+	p, out := req.Params, contract.ListIncidents200JSONResponse{Body: []contract.Incident{}}
 	all := p.All != nil && *p.All
 	if !all && p.Device == nil && p.Text == nil { // without the database, too
 		open := s.Incidents.Open()
 		for n := len(open) - 1; n >= 0; n-- {
-			out = append(out, s.incidentView(open[n]))
+			out.Body = append(out.Body, s.incidentView(open[n]))
 		}
 		return out, nil
 	}
-	list, err := s.Store.Incidents(ctx, store.IncidentFilter{Open: !all, Device: estate.Key(text(p.Device)), Text: text(p.Text), Limit: limitOf(p.Limit)})
-	for _, i := range list {
-		out = append(out, s.incidentView(i))
+	f := store.IncidentFilter{Open: !all, Device: estate.Key(text(p.Device)), Text: text(p.Text), Before: text(p.Before), Limit: limitOf(p.Limit)}
+	list, err := s.Store.Incidents(ctx, f)
+	if err != nil {
+		return nil, err
 	}
-	return out, err
+	for _, i := range list {
+		out.Body = append(out.Body, s.incidentView(i))
+	}
+	out.Headers.Link = nextPage(ctx, list, f.Limit, func(i *incident.Incident) string { return i.ID })
+	if len(list) == 0 && f.Before != "" {
+		_, err = s.Incidents.Find(ctx, f.Before)
+	}
+	return out, noIncident(f.Before, err)
 }
 
 // GetIncident implements the contract.

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"math"
 	"net/http"
 	"slices"
@@ -37,10 +38,11 @@ func (s *Server) GetJournal(ctx context.Context, req contract.GetJournalRequestO
 	if err != nil {
 		return nil, err
 	}
-	out := contract.GetJournal200JSONResponse{}
+	out := contract.GetJournal200JSONResponse{Body: []contract.JournalEntry{}}
 	for _, e := range es {
-		out = append(out, entryView(e))
+		out.Body = append(out.Body, entryView(e))
 	}
+	out.Headers.Link = nextPage(ctx, es, f.Limit, func(e store.Entry) string { return fmt.Sprint(e.ID) })
 	return out, nil
 }
 

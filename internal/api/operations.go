@@ -66,7 +66,7 @@ func (s *Server) RequestOperation(ctx context.Context, req contract.RequestOpera
 	if err != nil {
 		return nil, err
 	}
-	r := act.Request{Intent: in, Digest: b.Digest, By: s.asker(ctx)}
+	r := act.Request{Intent: in, Digest: b.Digest, By: s.asker(ctx), ID: onceID(ctx, req.Params.IdempotencyKey)}
 	if r.Consent, err = consent(b.Why, b.Names, b.Override); err != nil {
 		return nil, err
 	}
@@ -100,7 +100,7 @@ func limitOf(n *int) int {
 
 // ListOperations implements the contract.
 func (s *Server) ListOperations(ctx context.Context, req contract.ListOperationsRequestObject) (contract.ListOperationsResponseObject, error) {
-	f := store.OperationFilter{Limit: limitOf(req.Params.Limit)}
+	f := store.OperationFilter{Before: text(req.Params.Before), Limit: limitOf(req.Params.Limit)}
 	if req.Params.Device != nil {
 		f.Device = estate.Key(*req.Params.Device)
 	}
@@ -111,11 +111,15 @@ func (s *Server) ListOperations(ctx context.Context, req contract.ListOperations
 	if err != nil {
 		return nil, err
 	}
-	out := contract.ListOperations200JSONResponse{}
+	out := contract.ListOperations200JSONResponse{Body: []contract.Operation{}}
 	for _, o := range ops {
-		out = append(out, s.operationNow(o))
+		out.Body = append(out.Body, s.operationNow(o))
 	}
-	return out, nil
+	out.Headers.Link = nextPage(ctx, ops, f.Limit, func(o *operation.Operation) string { return o.ID })
+	if len(ops) == 0 && f.Before != "" {
+		_, err = s.Actor.Find(ctx, f.Before)
+	}
+	return out, noOperation(f.Before, err)
 }
 
 func noOperation(id string, err error) error {

@@ -3,6 +3,7 @@ package client
 import (
 	"bufio"
 	"context"
+	"crypto/rand"
 	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
@@ -255,6 +256,31 @@ func ask[T any](s *service) func(*http.Response, error) (T, error) {
 		}
 		return value, nil
 	}
+}
+
+// How often, and how far apart, something is asked for again whose answer was lost.
+const (
+	onceTries = 4
+	onceAgain = time.Second
+)
+
+// once asks for something that must be done once only, until there is an answer: the
+// key tells the service that it is the same.
+func once(ctx context.Context, do func(key *string) (*http.Response, error)) (res *http.Response, err error) {
+	key := rand.Text()
+	for try := range onceTries {
+		if try > 0 {
+			select {
+			case <-ctx.Done():
+				return nil, err
+			case <-time.After(onceAgain):
+			}
+		}
+		if res, err = do(&key); err == nil || ctx.Err() != nil {
+			return res, err
+		}
+	}
+	return nil, err
 }
 
 // refused says what the service did not want, or nil.

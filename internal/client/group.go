@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net/http"
 	"strings"
 	"time"
 
@@ -78,7 +79,9 @@ func (a *app) operateGroup(ctx context.Context, s *service, devices []string, w 
 	if err := a.agree(p.Title, p.Interlocks, &w); err != nil {
 		return err
 	}
-	g, err := ask[contract.Group](s)(s.RequestGroup(ctx, contract.GroupRequest{Intent: in, Digest: p.Digest, Why: &w.why, Names: &w.names, Override: &w.override}))
+	g, err := ask[contract.Group](s)(once(ctx, func(key *string) (*http.Response, error) {
+		return s.RequestGroup(ctx, &contract.RequestGroupParams{IdempotencyKey: key}, contract.GroupRequest{Intent: in, Digest: p.Digest, Why: &w.why, Names: &w.names, Override: &w.override})
+	}))
 	if err != nil {
 		return err
 	}

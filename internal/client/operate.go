@@ -3,6 +3,7 @@ package client
 import (
 	"context"
 	"fmt"
+	"net/http"
 	"slices"
 	"strings"
 	"time"
@@ -179,7 +180,9 @@ func (a *app) operate(ctx context.Context, devices []string, w wish) error {
 	if err := a.agree(title(p), p.Interlocks, &w); err != nil {
 		return err
 	}
-	o, err := ask[contract.Operation](s)(s.RequestOperation(ctx, w.request(p)))
+	o, err := ask[contract.Operation](s)(once(ctx, func(key *string) (*http.Response, error) {
+		return s.RequestOperation(ctx, &contract.RequestOperationParams{IdempotencyKey: key}, w.request(p))
+	}))
 	if err != nil {
 		return err
 	}

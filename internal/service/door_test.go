@@ -164,3 +164,37 @@ func TestWhatIsWorthItIsCompressed(t *testing.T) {
 		}
 	}
 }
+
+// TestPagesAndLostAnswers: lists are paged in one way, and who asks again after an
+// answer that was lost begins nothing twice.
+func TestPagesAndLostAnswers(t *testing.T) {
+	s := start(t, nil)
+	s.logIn("admin", s.FirstPassword)
+	for _, name := range []string{"a", "b", "c"} {
+		status, _ := s.kind("PUT", "/api/v1/secrets/"+name, `{"kind":"snmp-v2c","community":"x"}`)
+		require.Equal(t, http.StatusNoContent, status)
+	}
+	seen := 0
+	for next := "/api/v1/journal?limit=2"; next != ""; seen++ {
+		require.Less(t, seen, 10)
+		res, text := s.asks("GET", next, "")
+		require.Equal(t, http.StatusOK, res.StatusCode, text)
+		next = ""
+		if link := res.Header.Get("Link"); link != "" {
+			require.Regexp(t, `^<[^>]*limit=2[^>]*>; rel="next"$`, link)
+			next = link[1:strings.Index(link, ">")]
+		}
+	}
+	require.Greater(t, seen, 2)
+	for _, list := range []string{"operations", "groups", "incidents?all=true"} {
+		join := map[bool]string{true: "&", false: "?"}[strings.Contains(list, "?")]
+		res, text := s.asks("GET", "/api/v1/"+list, "")
+		require.Equal(t, "[]\n", text, list)
+		require.Empty(t, res.Header.Get("Link"))
+		status, kind := s.kind("GET", "/api/v1/"+list+join+"before=nobody", "")
+		require.Equal(t, http.StatusNotFound, status, list)
+		require.Equal(t, contract.NotFound, kind)
+	}
+	status, _ := s.kind("POST", "/api/v1/operations", `{"intent":{"kind":"off","device":"x"},"digest":""}`, "Idempotency-Key: short")
+	require.Equal(t, http.StatusUnprocessableEntity, status)
+}

@@ -53,10 +53,19 @@ func (s *Store) EndGroup(ctx context.Context, g *group.Group, entry Entry) error
 
 var groupForm = form[group.Group]{"group", group.Version, nil}
 
-// Groups lists groups, the newest first; unended only those that have not ended.
-func (s *Store) Groups(ctx context.Context, unended bool, limit int) ([]*group.Group, error) {
+// GroupFilter narrows a list of groups.
+type GroupFilter struct {
+	Unended bool   // only those that have not ended
+	Before  string // only those that were asked for before this one
+	Limit   int
+}
+
+// Groups lists groups, the newest first.
+func (s *Store) Groups(ctx context.Context, f GroupFilter) ([]*group.Group, error) {
 	out, _, err := list(ctx, s, groupForm, `
-		SELECT id, '' AS device, doc FROM op_group WHERE ? = 0 OR ended_at IS NULL ORDER BY asked_at DESC, id DESC LIMIT ?`, unended, limit)
+		SELECT id, '' AS device, doc FROM op_group
+		WHERE (? = 0 OR ended_at IS NULL) AND (? = '' OR (asked_at, id) < (SELECT asked_at, id FROM op_group WHERE id = ?))
+		ORDER BY asked_at DESC, id DESC LIMIT ?`, f.Unended, f.Before, f.Before, f.Limit)
 	return out, err
 }
 

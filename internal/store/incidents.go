@@ -42,6 +42,7 @@ type IncidentFilter struct {
 	EndedSince time.Time  // and those that have ended since, with Open
 	Device     estate.Key // only of this one
 	Text       string     // only where this is found
+	Before     string     // only those that opened before this one
 	Limit      int
 }
 
@@ -52,8 +53,9 @@ func (s *Store) Incidents(ctx context.Context, f IncidentFilter) ([]*incident.In
 	out, _, err := list(ctx, s, incidentForm, `
 		SELECT id, device, doc FROM incident
 		WHERE (? = 0 OR ended_at IS NULL OR ? = 1 AND ended_at > ?) AND (? = '' OR device = ?) AND (? = '' OR LOCATE(?, doc) > 0)
+			AND (? = '' OR (opened_at, id) < (SELECT opened_at, id FROM incident WHERE id = ?))
 		ORDER BY opened_at DESC, id DESC LIMIT ?`,
-		f.Open, !f.EndedSince.IsZero(), f.EndedSince, f.Device, f.Device, f.Text, f.Text, f.Limit)
+		f.Open, !f.EndedSince.IsZero(), f.EndedSince, f.Device, f.Device, f.Text, f.Text, f.Before, f.Before, f.Limit)
 	return out, err
 }
 

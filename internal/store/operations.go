@@ -76,6 +76,7 @@ func (s *Store) EndOperation(ctx context.Context, o *operation.Operation, entry 
 type OperationFilter struct {
 	Device estate.Key
 	State  operation.State
+	Before string // only what was asked for before this one
 	Limit  int
 }
 
@@ -86,7 +87,8 @@ func (s *Store) Operations(ctx context.Context, f OperationFilter) ([]*operation
 	ops, _, err := list(ctx, s, operationForm, `
 		SELECT id, device, doc FROM operation
 		WHERE (? = '' OR device = ?) AND (? = '' OR state = ?)
-		ORDER BY asked_at DESC, id DESC LIMIT ?`, f.Device, f.Device, f.State, f.State, f.Limit)
+			AND (? = '' OR (asked_at, id) < (SELECT asked_at, id FROM operation WHERE id = ?))
+		ORDER BY asked_at DESC, id DESC LIMIT ?`, f.Device, f.Device, f.State, f.State, f.Before, f.Before, f.Limit)
 	return ops, err
 }
 

@@ -2489,6 +2489,9 @@ type WiringOutlet struct {
 	Outlet  string   `json:"outlet"`
 }
 
+// Before defines model for before.
+type Before = string
+
 // ID defines model for id.
 type ID = string
 
@@ -2497,6 +2500,9 @@ type Key = string
 
 // Limit defines model for limit.
 type Limit = int
+
+// Once defines model for once.
+type Once = string
 
 // GetDrawParams defines parameters for GetDraw.
 type GetDrawParams struct {
@@ -2545,10 +2551,18 @@ type GetEnergyParams struct {
 
 // ListGroupsParams defines parameters for ListGroups.
 type ListGroupsParams struct {
-	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+	// Before only what is older than the one with this id: how lists are paged. The Link header (RFC 8288) of a full page leads to the next
+	Before *Before `form:"before,omitempty" json:"before,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 
 	// Unended only those that have not ended
 	Unended *bool `form:"unended,omitempty" json:"unended,omitempty"`
+}
+
+// RequestGroupParams defines parameters for RequestGroup.
+type RequestGroupParams struct {
+	// IdempotencyKey made up by who asks. Asking again with the same one, after an answer that was lost, does nothing anew and gives what was begun
+	IdempotencyKey *Once `json:"Idempotency-Key,omitempty"`
 }
 
 // ListIncidentsParams defines parameters for ListIncidents.
@@ -2558,8 +2572,11 @@ type ListIncidentsParams struct {
 	Device *string `form:"device,omitempty" json:"device,omitempty"`
 
 	// Text only where this is found
-	Text  *string `form:"text,omitempty" json:"text,omitempty"`
-	Limit *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+	Text *string `form:"text,omitempty" json:"text,omitempty"`
+
+	// Before only what is older than the one with this id: how lists are paged. The Link header (RFC 8288) of a full page leads to the next
+	Before *Before `form:"before,omitempty" json:"before,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // GetJournalParams defines parameters for GetJournal.
@@ -2582,7 +2599,16 @@ type ExportJournalParams struct {
 type ListOperationsParams struct {
 	Device *string         `form:"device,omitempty" json:"device,omitempty"`
 	State  *OperationState `form:"state,omitempty" json:"state,omitempty"`
-	Limit  *Limit          `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Before only what is older than the one with this id: how lists are paged. The Link header (RFC 8288) of a full page leads to the next
+	Before *Before `form:"before,omitempty" json:"before,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// RequestOperationParams defines parameters for RequestOperation.
+type RequestOperationParams struct {
+	// IdempotencyKey made up by who asks. Asking again with the same one, after an answer that was lost, does nothing anew and gives what was begun
+	IdempotencyKey *Once `json:"Idempotency-Key,omitempty"`
 }
 
 // GetPowerParams defines parameters for GetPower.
@@ -2976,14 +3002,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /groups (the `RequestGroup` operationId).
-	RequestGroupWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RequestGroupWithBody(ctx context.Context, params *RequestGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RequestGroup Carry out what a preview of a group describes
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /groups (the `RequestGroup` operationId).
-	RequestGroup(ctx context.Context, body RequestGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RequestGroup(ctx context.Context, params *RequestGroupParams, body RequestGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetGroup One group with its members
 	//
@@ -3044,14 +3070,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /operations (the `RequestOperation` operationId).
-	RequestOperationWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RequestOperationWithBody(ctx context.Context, params *RequestOperationParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RequestOperation Carry out what was previewed
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /operations (the `RequestOperation` operationId).
-	RequestOperation(ctx context.Context, body RequestOperationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RequestOperation(ctx context.Context, params *RequestOperationParams, body RequestOperationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetOperation One operation with its steps
 	//
@@ -3910,8 +3936,8 @@ func (c *Client) ListGroups(ctx context.Context, params *ListGroupsParams, reqEd
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /groups (the `RequestGroup` operationId).
-func (c *Client) RequestGroupWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRequestGroupRequestWithBody(c.Server, contentType, body)
+func (c *Client) RequestGroupWithBody(ctx context.Context, params *RequestGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRequestGroupRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3927,8 +3953,8 @@ func (c *Client) RequestGroupWithBody(ctx context.Context, contentType string, b
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /groups (the `RequestGroup` operationId).
-func (c *Client) RequestGroup(ctx context.Context, body RequestGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRequestGroupRequest(c.Server, body)
+func (c *Client) RequestGroup(ctx context.Context, params *RequestGroupParams, body RequestGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRequestGroupRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4098,8 +4124,8 @@ func (c *Client) ListOperations(ctx context.Context, params *ListOperationsParam
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /operations (the `RequestOperation` operationId).
-func (c *Client) RequestOperationWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRequestOperationRequestWithBody(c.Server, contentType, body)
+func (c *Client) RequestOperationWithBody(ctx context.Context, params *RequestOperationParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRequestOperationRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4115,8 +4141,8 @@ func (c *Client) RequestOperationWithBody(ctx context.Context, contentType strin
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /operations (the `RequestOperation` operationId).
-func (c *Client) RequestOperation(ctx context.Context, body RequestOperationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRequestOperationRequest(c.Server, body)
+func (c *Client) RequestOperation(ctx context.Context, params *RequestOperationParams, body RequestOperationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRequestOperationRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5971,6 +5997,18 @@ func NewListGroupsRequest(server string, params *ListGroupsParams) (*http.Reques
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
+		if params.Before != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "before", *params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
@@ -6010,18 +6048,18 @@ func NewListGroupsRequest(server string, params *ListGroupsParams) (*http.Reques
 }
 
 // NewRequestGroupRequest calls the generic RequestGroup builder with application/json body
-func NewRequestGroupRequest(server string, body RequestGroupJSONRequestBody) (*http.Request, error) {
+func NewRequestGroupRequest(server string, params *RequestGroupParams, body RequestGroupJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewRequestGroupRequestWithBody(server, "application/json", bodyReader)
+	return NewRequestGroupRequestWithBody(server, params, "application/json", bodyReader)
 }
 
 // NewRequestGroupRequestWithBody constructs an http.Request for the RequestGroup method, with any body, and a specified content type
-func NewRequestGroupRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewRequestGroupRequestWithBody(server string, params *RequestGroupParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -6045,6 +6083,21 @@ func NewRequestGroupRequestWithBody(server string, contentType string, body io.R
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -6172,6 +6225,18 @@ func NewListIncidentsRequest(server string, params *ListIncidentsParams) (*http.
 		if params.Text != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Before != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "before", *params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -6523,6 +6588,18 @@ func NewListOperationsRequest(server string, params *ListOperationsParams) (*htt
 
 		}
 
+		if params.Before != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "before", *params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
@@ -6550,18 +6627,18 @@ func NewListOperationsRequest(server string, params *ListOperationsParams) (*htt
 }
 
 // NewRequestOperationRequest calls the generic RequestOperation builder with application/json body
-func NewRequestOperationRequest(server string, body RequestOperationJSONRequestBody) (*http.Request, error) {
+func NewRequestOperationRequest(server string, params *RequestOperationParams, body RequestOperationJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewRequestOperationRequestWithBody(server, "application/json", bodyReader)
+	return NewRequestOperationRequestWithBody(server, params, "application/json", bodyReader)
 }
 
 // NewRequestOperationRequestWithBody constructs an http.Request for the RequestOperation method, with any body, and a specified content type
-func NewRequestOperationRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewRequestOperationRequestWithBody(server string, params *RequestOperationParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -6585,6 +6662,21 @@ func NewRequestOperationRequestWithBody(server string, contentType string, body 
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -7855,14 +7947,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /groups (the `RequestGroup` operationId).
-	RequestGroupWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RequestGroupResponse, error)
+	RequestGroupWithBodyWithResponse(ctx context.Context, params *RequestGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RequestGroupResponse, error)
 
 	// RequestGroupWithResponse Carry out what a preview of a group describes
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /groups (the `RequestGroup` operationId).
-	RequestGroupWithResponse(ctx context.Context, body RequestGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*RequestGroupResponse, error)
+	RequestGroupWithResponse(ctx context.Context, params *RequestGroupParams, body RequestGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*RequestGroupResponse, error)
 
 	// GetGroupWithResponse One group with its members
 	//
@@ -7939,14 +8031,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /operations (the `RequestOperation` operationId).
-	RequestOperationWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RequestOperationResponse, error)
+	RequestOperationWithBodyWithResponse(ctx context.Context, params *RequestOperationParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RequestOperationResponse, error)
 
 	// RequestOperationWithResponse Carry out what was previewed
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /operations (the `RequestOperation` operationId).
-	RequestOperationWithResponse(ctx context.Context, body RequestOperationJSONRequestBody, reqEditors ...RequestEditorFn) (*RequestOperationResponse, error)
+	RequestOperationWithResponse(ctx context.Context, params *RequestOperationParams, body RequestOperationJSONRequestBody, reqEditors ...RequestEditorFn) (*RequestOperationResponse, error)
 
 	// GetOperationWithResponse One operation with its steps
 	//
@@ -9544,6 +9636,11 @@ func (r PreviewGroupResponse) ContentType() string {
 	return ""
 }
 
+// ListGroupsResponse200Headers the declared response headers of an HTTP 200 response for ListGroups
+type ListGroupsResponse200Headers struct {
+	Link *string
+}
+
 type ListGroupsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9551,6 +9648,8 @@ type ListGroupsResponse struct {
 	JSON200 *[]Group
 	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationProblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *ListGroupsResponse200Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
@@ -9736,6 +9835,11 @@ func (r CancelGroupResponse) ContentType() string {
 	return ""
 }
 
+// ListIncidentsResponse200Headers the declared response headers of an HTTP 200 response for ListIncidents
+type ListIncidentsResponse200Headers struct {
+	Link *string
+}
+
 type ListIncidentsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9743,6 +9847,8 @@ type ListIncidentsResponse struct {
 	JSON200 *[]Incident
 	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationProblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *ListIncidentsResponse200Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
@@ -9880,6 +9986,11 @@ func (r SayOfIncidentResponse) ContentType() string {
 	return ""
 }
 
+// GetJournalResponse200Headers the declared response headers of an HTTP 200 response for GetJournal
+type GetJournalResponse200Headers struct {
+	Link *string
+}
+
 type GetJournalResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9887,6 +9998,8 @@ type GetJournalResponse struct {
 	JSON200 *[]JournalEntry
 	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationProblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetJournalResponse200Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
@@ -10017,6 +10130,11 @@ func (r VerifyJournalResponse) ContentType() string {
 	return ""
 }
 
+// ListOperationsResponse200Headers the declared response headers of an HTTP 200 response for ListOperations
+type ListOperationsResponse200Headers struct {
+	Link *string
+}
+
 type ListOperationsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10024,6 +10142,8 @@ type ListOperationsResponse struct {
 	JSON200 *[]Operation
 	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationProblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *ListOperationsResponse200Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
@@ -11837,8 +11957,8 @@ func (c *ClientWithResponses) ListGroupsWithResponse(ctx context.Context, params
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /groups (the `RequestGroup` operationId).
-func (c *ClientWithResponses) RequestGroupWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RequestGroupResponse, error) {
-	rsp, err := c.RequestGroupWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) RequestGroupWithBodyWithResponse(ctx context.Context, params *RequestGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RequestGroupResponse, error) {
+	rsp, err := c.RequestGroupWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -11850,8 +11970,8 @@ func (c *ClientWithResponses) RequestGroupWithBodyWithResponse(ctx context.Conte
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /groups (the `RequestGroup` operationId).
-func (c *ClientWithResponses) RequestGroupWithResponse(ctx context.Context, body RequestGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*RequestGroupResponse, error) {
-	rsp, err := c.RequestGroup(ctx, body, reqEditors...)
+func (c *ClientWithResponses) RequestGroupWithResponse(ctx context.Context, params *RequestGroupParams, body RequestGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*RequestGroupResponse, error) {
+	rsp, err := c.RequestGroup(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -11993,8 +12113,8 @@ func (c *ClientWithResponses) ListOperationsWithResponse(ctx context.Context, pa
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /operations (the `RequestOperation` operationId).
-func (c *ClientWithResponses) RequestOperationWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RequestOperationResponse, error) {
-	rsp, err := c.RequestOperationWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) RequestOperationWithBodyWithResponse(ctx context.Context, params *RequestOperationParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RequestOperationResponse, error) {
+	rsp, err := c.RequestOperationWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -12006,8 +12126,8 @@ func (c *ClientWithResponses) RequestOperationWithBodyWithResponse(ctx context.C
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /operations (the `RequestOperation` operationId).
-func (c *ClientWithResponses) RequestOperationWithResponse(ctx context.Context, body RequestOperationJSONRequestBody, reqEditors ...RequestEditorFn) (*RequestOperationResponse, error) {
-	rsp, err := c.RequestOperation(ctx, body, reqEditors...)
+func (c *ClientWithResponses) RequestOperationWithResponse(ctx context.Context, params *RequestOperationParams, body RequestOperationJSONRequestBody, reqEditors ...RequestEditorFn) (*RequestOperationResponse, error) {
+	rsp, err := c.RequestOperation(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -13432,6 +13552,19 @@ func ParseListGroupsResponse(rsp *http.Response) (*ListGroupsResponse, error) {
 
 	}
 
+	switch {
+	case rsp.StatusCode == 200:
+		var headers ListGroupsResponse200Headers
+		if values := rsp.Header.Values("Link"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Link", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Link = &value
+		}
+		response.Headers200 = &headers
+	}
+
 	return response, nil
 }
 
@@ -13564,6 +13697,19 @@ func ParseListIncidentsResponse(rsp *http.Response) (*ListIncidentsResponse, err
 
 	}
 
+	switch {
+	case rsp.StatusCode == 200:
+		var headers ListIncidentsResponse200Headers
+		if values := rsp.Header.Values("Link"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Link", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Link = &value
+		}
+		response.Headers200 = &headers
+	}
+
 	return response, nil
 }
 
@@ -13663,6 +13809,19 @@ func ParseGetJournalResponse(rsp *http.Response) (*GetJournalResponse, error) {
 
 	}
 
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetJournalResponse200Headers
+		if values := rsp.Header.Values("Link"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Link", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Link = &value
+		}
+		response.Headers200 = &headers
+	}
+
 	return response, nil
 }
 
@@ -13753,6 +13912,19 @@ func ParseListOperationsResponse(rsp *http.Response) (*ListOperationsResponse, e
 		}
 		response.ApplicationProblemJSONDefault = &dest
 
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers ListOperationsResponse200Headers
+		if values := rsp.Header.Values("Link"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Link", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Link = &value
+		}
+		response.Headers200 = &headers
 	}
 
 	return response, nil
@@ -14730,7 +14902,7 @@ type ServerInterface interface {
 	ListGroups(ctx *echo.Context, params ListGroupsParams) error
 	// RequestGroup Carry out what a preview of a group describes
 	// (POST /groups)
-	RequestGroup(ctx *echo.Context) error
+	RequestGroup(ctx *echo.Context, params RequestGroupParams) error
 	// GetGroup One group with its members
 	// (GET /groups/{id})
 	GetGroup(ctx *echo.Context, id string) error
@@ -14760,7 +14932,7 @@ type ServerInterface interface {
 	ListOperations(ctx *echo.Context, params ListOperationsParams) error
 	// RequestOperation Carry out what was previewed
 	// (POST /operations)
-	RequestOperation(ctx *echo.Context) error
+	RequestOperation(ctx *echo.Context, params RequestOperationParams) error
 	// GetOperation One operation with its steps
 	// (GET /operations/{id})
 	GetOperation(ctx *echo.Context, id ID) error
@@ -15341,6 +15513,13 @@ func (w *ServerInterfaceWrapper) ListGroups(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params ListGroupsParams
+	// ------------- Optional query parameter "before" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", ctx.QueryParams(), &params.Before, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter before: %s", err))
+	}
+
 	// ------------- Optional query parameter "limit" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
@@ -15364,8 +15543,28 @@ func (w *ServerInterfaceWrapper) ListGroups(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) RequestGroup(ctx *echo.Context) error {
 	var err error
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RequestGroupParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey Once
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RequestGroup(ctx)
+	err = w.Handler.RequestGroup(ctx, params)
 	return err
 }
 
@@ -15426,6 +15625,13 @@ func (w *ServerInterfaceWrapper) ListIncidents(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "text", ctx.QueryParams(), &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter text: %s", err))
+	}
+
+	// ------------- Optional query parameter "before" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", ctx.QueryParams(), &params.Before, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter before: %s", err))
 	}
 
 	// ------------- Optional query parameter "limit" -------------
@@ -15565,6 +15771,13 @@ func (w *ServerInterfaceWrapper) ListOperations(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter state: %s", err))
 	}
 
+	// ------------- Optional query parameter "before" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", ctx.QueryParams(), &params.Before, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter before: %s", err))
+	}
+
 	// ------------- Optional query parameter "limit" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
@@ -15581,8 +15794,28 @@ func (w *ServerInterfaceWrapper) ListOperations(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) RequestOperation(ctx *echo.Context) error {
 	var err error
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RequestOperationParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey Once
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RequestOperation(ctx)
+	err = w.Handler.RequestOperation(ctx, params)
 	return err
 }
 
@@ -17150,15 +17383,25 @@ type ListGroupsResponseObject interface {
 	VisitListGroupsResponse(w http.ResponseWriter) error
 }
 
-type ListGroups200JSONResponse []Group
+type ListGroups200ResponseHeaders struct {
+	Link *string
+}
+
+type ListGroups200JSONResponse struct {
+	Body    []Group
+	Headers ListGroups200ResponseHeaders
+}
 
 func (response ListGroups200JSONResponse) VisitListGroupsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.Link != nil {
+		w.Header().Set("Link", fmt.Sprint(*response.Headers.Link))
+	}
 	w.WriteHeader(200)
 	_, err := buf.WriteTo(w)
 	return err
@@ -17182,7 +17425,8 @@ func (response ListGroupsdefaultApplicationProblemPlusJSONResponse) VisitListGro
 }
 
 type RequestGroupRequestObject struct {
-	Body *RequestGroupJSONRequestBody
+	Params RequestGroupParams
+	Body   *RequestGroupJSONRequestBody
 }
 
 type RequestGroupResponseObject interface {
@@ -17306,15 +17550,25 @@ type ListIncidentsResponseObject interface {
 	VisitListIncidentsResponse(w http.ResponseWriter) error
 }
 
-type ListIncidents200JSONResponse []Incident
+type ListIncidents200ResponseHeaders struct {
+	Link *string
+}
+
+type ListIncidents200JSONResponse struct {
+	Body    []Incident
+	Headers ListIncidents200ResponseHeaders
+}
 
 func (response ListIncidents200JSONResponse) VisitListIncidentsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.Link != nil {
+		w.Header().Set("Link", fmt.Sprint(*response.Headers.Link))
+	}
 	w.WriteHeader(200)
 	_, err := buf.WriteTo(w)
 	return err
@@ -17424,15 +17678,25 @@ type GetJournalResponseObject interface {
 	VisitGetJournalResponse(w http.ResponseWriter) error
 }
 
-type GetJournal200JSONResponse []JournalEntry
+type GetJournal200ResponseHeaders struct {
+	Link *string
+}
+
+type GetJournal200JSONResponse struct {
+	Body    []JournalEntry
+	Headers GetJournal200ResponseHeaders
+}
 
 func (response GetJournal200JSONResponse) VisitGetJournalResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.Link != nil {
+		w.Header().Set("Link", fmt.Sprint(*response.Headers.Link))
+	}
 	w.WriteHeader(200)
 	_, err := buf.WriteTo(w)
 	return err
@@ -17569,15 +17833,25 @@ type ListOperationsResponseObject interface {
 	VisitListOperationsResponse(w http.ResponseWriter) error
 }
 
-type ListOperations200JSONResponse []Operation
+type ListOperations200ResponseHeaders struct {
+	Link *string
+}
+
+type ListOperations200JSONResponse struct {
+	Body    []Operation
+	Headers ListOperations200ResponseHeaders
+}
 
 func (response ListOperations200JSONResponse) VisitListOperationsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.Link != nil {
+		w.Header().Set("Link", fmt.Sprint(*response.Headers.Link))
+	}
 	w.WriteHeader(200)
 	_, err := buf.WriteTo(w)
 	return err
@@ -17601,7 +17875,8 @@ func (response ListOperationsdefaultApplicationProblemPlusJSONResponse) VisitLis
 }
 
 type RequestOperationRequestObject struct {
-	Body *RequestOperationJSONRequestBody
+	Params RequestOperationParams
+	Body   *RequestOperationJSONRequestBody
 }
 
 type RequestOperationResponseObject interface {
@@ -19813,8 +20088,10 @@ func (sh *strictHandler) ListGroups(ctx *echo.Context, params ListGroupsParams) 
 }
 
 // RequestGroup operation middleware
-func (sh *strictHandler) RequestGroup(ctx *echo.Context) error {
+func (sh *strictHandler) RequestGroup(ctx *echo.Context, params RequestGroupParams) error {
 	var request RequestGroupRequestObject
+
+	request.Params = params
 
 	var body RequestGroupJSONRequestBody
 	var err error
@@ -20105,8 +20382,10 @@ func (sh *strictHandler) ListOperations(ctx *echo.Context, params ListOperations
 }
 
 // RequestOperation operation middleware
-func (sh *strictHandler) RequestOperation(ctx *echo.Context) error {
+func (sh *strictHandler) RequestOperation(ctx *echo.Context, params RequestOperationParams) error {
 	var request RequestOperationRequestObject
+
+	request.Params = params
 
 	var body RequestOperationJSONRequestBody
 	var err error

@@ -4,6 +4,57 @@
  */
 
 export interface paths {
+    "/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What changes, as server-sent events; each has the name of its schema as its event */
+        get: operations["streamEvents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/openapi.yaml": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** This contract */
+        get: operations["getContract"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/version": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which version of the service this is */
+        get: operations["getVersion"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/session": {
         parameters: {
             query?: never;
@@ -987,6 +1038,59 @@ export interface components {
             interlocks?: components["schemas"]["Interlock"][];
             preview?: components["schemas"]["Preview"];
             faults?: components["schemas"]["Fault"][];
+            /** @description what of the request is meant: ?name of a parameter, or a JSON pointer (RFC 6901) into the body */
+            at?: string;
+        };
+        Version: {
+            version: string;
+            /** @description of the source; absent where it is not known */
+            revision?: string;
+            /**
+             * Format: date-time
+             * @description when that was committed
+             */
+            at?: string;
+            /** @description it was built from something that was not committed */
+            changed?: boolean;
+            go: string;
+        };
+        /** @description one change; the name of the event is `event`, and what the stream sends as its data is `data` */
+        StreamEvent: components["schemas"]["DeviceEvent"] | components["schemas"]["TroubleEvent"] | components["schemas"]["OperationEvent"] | components["schemas"]["GroupEvent"] | components["schemas"]["IncidentEvent"] | components["schemas"]["ServiceEvent"] | components["schemas"]["NoticeEvent"];
+        DeviceEvent: {
+            /** @enum {string} */
+            event: "device";
+            data: components["schemas"]["DeviceSummary"];
+        };
+        TroubleEvent: {
+            /** @enum {string} */
+            event: "trouble";
+            data: components["schemas"]["Trouble"][];
+        };
+        OperationEvent: {
+            /** @enum {string} */
+            event: "operation";
+            data: components["schemas"]["Operation"];
+        };
+        GroupEvent: {
+            /** @enum {string} */
+            event: "group";
+            data: components["schemas"]["Group"];
+        };
+        IncidentEvent: {
+            /** @enum {string} */
+            event: "incident";
+            data: components["schemas"]["Incident"];
+        };
+        ServiceEvent: {
+            /** @enum {string} */
+            event: "service";
+            data: components["schemas"]["ServiceAilment"][];
+        };
+        /** @description something is to be loaded again: the newest of the journal, the estate, who may do what, or, after a gap, everything */
+        NoticeEvent: {
+            /** @enum {string} */
+            event: "journal" | "estate" | "account" | "reset";
+            data: Record<string, never>;
         };
         /** @enum {string} */
         ProblemKind: "usage" | "not-logged-in" | "wrong-password" | "too-many-tries" | "not-permitted" | "not-found" | "conflict" | "refused" | "preview-changed" | "faulty-file" | "gear-unreachable" | "gear-refused" | "database-away" | "internal";
@@ -2373,13 +2477,86 @@ export interface components {
         /** @description the id of an operation */
         id: string;
         limit: number;
+        /** @description only what is older than the one with this id: how lists are paged. The Link header (RFC 8288) of a full page leads to the next */
+        before: string;
+        /** @description made up by who asks. Asking again with the same one, after an answer that was lost, does nothing anew and gives what was begun */
+        once: string;
     };
     requestBodies: never;
-    headers: never;
+    headers: {
+        /** @description the next page, with rel="next"; absent on the last */
+        Link: string;
+    };
     pathItems: never;
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    streamEvents: {
+        parameters: {
+            query?: {
+                /** @description goes on behind this event, as Last-Event-ID does */
+                after?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The stream */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": components["schemas"]["StreamEvent"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getContract: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The contract */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/yaml": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getVersion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The version */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getSession: {
         parameters: {
             query?: never;
@@ -2756,6 +2933,8 @@ export interface operations {
                 device?: string;
                 /** @description only where this is found */
                 text?: string;
+                /** @description only what is older than the one with this id: how lists are paged. The Link header (RFC 8288) of a full page leads to the next */
+                before?: components["parameters"]["before"];
                 limit?: components["parameters"]["limit"];
             };
             header?: never;
@@ -2767,6 +2946,7 @@ export interface operations {
             /** @description The incidents */
             200: {
                 headers: {
+                    Link: components["headers"]["Link"];
                     [name: string]: unknown;
                 };
                 content: {
@@ -2833,6 +3013,8 @@ export interface operations {
             query?: {
                 device?: string;
                 state?: components["schemas"]["OperationState"];
+                /** @description only what is older than the one with this id: how lists are paged. The Link header (RFC 8288) of a full page leads to the next */
+                before?: components["parameters"]["before"];
                 limit?: components["parameters"]["limit"];
             };
             header?: never;
@@ -2844,6 +3026,7 @@ export interface operations {
             /** @description The operations */
             200: {
                 headers: {
+                    Link: components["headers"]["Link"];
                     [name: string]: unknown;
                 };
                 content: {
@@ -2856,7 +3039,10 @@ export interface operations {
     requestOperation: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description made up by who asks. Asking again with the same one, after an answer that was lost, does nothing anew and gives what was begun */
+                "Idempotency-Key"?: components["parameters"]["once"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -2979,6 +3165,8 @@ export interface operations {
     listGroups: {
         parameters: {
             query?: {
+                /** @description only what is older than the one with this id: how lists are paged. The Link header (RFC 8288) of a full page leads to the next */
+                before?: components["parameters"]["before"];
                 limit?: components["parameters"]["limit"];
                 /** @description only those that have not ended */
                 unended?: boolean;
@@ -2992,6 +3180,7 @@ export interface operations {
             /** @description The groups */
             200: {
                 headers: {
+                    Link: components["headers"]["Link"];
                     [name: string]: unknown;
                 };
                 content: {
@@ -3004,7 +3193,10 @@ export interface operations {
     requestGroup: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description made up by who asks. Asking again with the same one, after an answer that was lost, does nothing anew and gives what was begun */
+                "Idempotency-Key"?: components["parameters"]["once"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -3225,6 +3417,7 @@ export interface operations {
             /** @description The entries */
             200: {
                 headers: {
+                    Link: components["headers"]["Link"];
                     [name: string]: unknown;
                 };
                 content: {
