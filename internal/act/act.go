@@ -211,6 +211,11 @@ func (a *Actor) Request(ctx context.Context, req Request) (*operation.Operation,
 		return a.request(ctx, req, newID())
 	}
 	o, err := a.Find(ctx, req.ID)
+	if errors.Is(err, store.ErrAway) { // being able to act is worth more then
+		if o, err = a.ledger.find(req.ID), nil; o == nil {
+			err = store.ErrNotFound
+		}
+	}
 	switch {
 	case err == nil && (o.Device != req.Intent.Device || o.Kind != req.Intent.Kind):
 		return nil, &operation.UsageError{Text: fmt.Sprintf("that key has been used before, for %s of %s: make up another for each thing that is to be done", o.Kind, o.Device)}

@@ -204,6 +204,16 @@ func openLedger(path string, book *health.Book) (*ledger, error) {
 	return l, lines.Err()
 }
 
+// find returns how an operation stands in the file, or nil.
+func (l *ledger) find(id string) *operation.Operation {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if o := l.ops[id]; o != nil {
+		return o.Clone()
+	}
+	return nil
+}
+
 func (l *ledger) has(id string) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()

@@ -96,7 +96,7 @@ func echoPath(path string) string {
 }
 
 // closeSchema refuses members that a request's schema does not have: a mistyped one
-// must not be taken for one that was left out.
+// must not be taken for one that was left out. One that is null counts as that.
 func closeSchema(ref *openapi3.SchemaRef, seen map[*openapi3.Schema]bool) {
 	if ref == nil || ref.Value == nil || seen[ref.Value] {
 		return
@@ -106,8 +106,11 @@ func closeSchema(ref *openapi3.SchemaRef, seen map[*openapi3.Schema]bool) {
 	if s.Type.Is("object") && s.AdditionalProperties.Schema == nil {
 		s.AdditionalProperties.Has = new(false)
 	}
-	for _, p := range s.Properties {
+	for name, p := range s.Properties {
 		closeSchema(p, seen)
+		if p.Value != nil && !slices.Contains(s.Required, name) {
+			p.Value.Nullable = true // as good as left out
+		}
 	}
 	closeSchema(s.Items, seen)
 }

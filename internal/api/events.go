@@ -31,6 +31,9 @@ func (s *Server) events(c *echo.Context) error {
 		after = c.QueryParam("after")
 	}
 	reader := s.Hub.From(after)
+	if only := c.QueryParam("devices"); only != "" {
+		reader.Wants = func(kind, key string) bool { return kind != stream.Device || key == only }
+	}
 	c.Response().Header().Set("Content-Type", "text/event-stream")
 	c.Response().Header().Set("X-Accel-Buffering", "no")
 	rc := http.NewResponseController(c.Response())
@@ -93,7 +96,10 @@ func (s *Server) devicesChanged(keys []estate.Key) {
 	g := s.glanceOf(s.Keeper.Snapshot())
 	for _, k := range keys {
 		if d := g.e.Device(k); d != nil {
-			s.publish(stream.Device, string(k), g.summary(d))
+			// When it last answered, and the line of its draw, come along with what has changed.
+			if err := s.Hub.PublishMembers(stream.Device, string(k), g.summary(d), "lastAnswer", "recent"); err != nil {
+				s.Log.Error("a change could not be told", "because", err)
+			}
 		}
 	}
 	s.publish(stream.Trouble, "all", g.troubles())

@@ -55,7 +55,7 @@ func (k *Keeper) judge(now time.Time) {
 	for i := range k.estate.Devices {
 		key := k.estate.Devices[i].Key
 		w, _ := moment.Draw(key)
-		is := shown{k.verdicts[key], int(math.Round(w * 10))}
+		is := shown{k.verdicts[key], w}
 		looked := k.spool.looked[key]
 		delete(k.spool.looked, key)
 		if was, ok := k.shown[key]; !ok || looked || differs(was, is) {
@@ -97,9 +97,16 @@ func (k *Keeper) takeOver() {
 	}
 }
 
+// How far a draw has to move before that is told: by a share of it, and by some watts at
+// the least.
+const (
+	drawShare = 0.02
+	drawLeast = 0.5
+)
+
 // differs ignores what changes at every probe: times and counts in reasons.
 func differs(a, b shown) bool {
-	return a.drawn != b.drawn || a.verdict.State != b.verdict.State || a.verdict.CutBy != b.verdict.CutBy ||
+	return math.Abs(a.w-b.w) >= max(drawLeast, drawShare*a.w) || a.verdict.State != b.verdict.State || a.verdict.CutBy != b.verdict.CutBy ||
 		a.verdict.Severity != b.verdict.Severity || len(a.verdict.Reasons) != len(b.verdict.Reasons) ||
 		a.verdict.State == verdict.Waking && a.verdict.Reasons[0].Text != b.verdict.Reasons[0].Text
 }

@@ -61,7 +61,7 @@ type Keeper struct {
 // shown is what was last told of a device, to see what has changed.
 type shown struct {
 	verdict verdict.Verdict
-	drawn   int // 0.1 W
+	w       float64
 }
 
 // New returns a keeper that knows nothing, and takes in what is observed from now on.

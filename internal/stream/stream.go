@@ -1,13 +1,16 @@
-// Package stream is the one stream of changes. Every event has a number, and
-// the newest events are kept, so that whoever lost the connection can go on
-// where it broke.
+// Package stream is the one stream of changes. Every event has a number, and of
+// everything that changes the newest is kept, so that whoever lost the connection, or
+// is slow, can go on where they were: they get what is different since.
 package stream
 
 import (
+	"bytes"
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -33,7 +36,6 @@ type Event struct {
 	Kind string
 	Key  string // what it is about: a later event with the same kind and key replaces it
 	Data []byte
-	seq  uint64
 }
 
 // Hub takes in events and hands them to every reader.
@@ -42,18 +44,43 @@ type Hub struct {
 
 	mu      sync.Mutex
 	seq     uint64
-	ring    []Event
+	lost    uint64 // whoever has not seen this one cannot go on
+	things  map[thing]*state
+	order   []place       // by number; some are old, because the same has changed again
 	changed chan struct{} // closed at every event
 }
 
-const ringSize = 4096
+type thing struct{ kind, key string }
+
+// state is how something is now.
+type state struct {
+	thing
+	seq    uint64
+	data   []byte
+	fields map[string]field // of what is told member by member
+}
+
+type field struct {
+	raw string
+	seq uint64 // at which it became so
+}
+
+type place struct {
+	seq uint64
+	*state
+}
+
+// mostThings is of how many things the newest is kept. Devices are as many as they are;
+// operations and incidents come and go.
+const mostThings = 64 << 10
 
 // NewHub returns a hub without events.
 func NewHub() *Hub {
-	return &Hub{epoch: rand.Text()[:8], changed: make(chan struct{})}
+	return &Hub{epoch: rand.Text()[:8], things: map[thing]*state{}, changed: make(chan struct{})}
 }
 
-// Publish adds an event; data is marshalled now.
+// Publish adds an event, unless it says the same as the last about that; data is
+// marshalled now.
 func (h *Hub) Publish(kind, key string, data any) error {
 	b, err := json.Marshal(data)
 	if err != nil {
@@ -61,14 +88,85 @@ func (h *Hub) Publish(kind, key string, data any) error {
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	s, known := h.things[thing{kind, key}]
+	if known && kind != Journal && bytes.Equal(s.data, b) {
+		return nil
+	}
+	h.add(thing{kind, key}).data = b
+	return nil
+}
+
+// PublishMembers adds an event that carries only the members of data which are
+// different from the last one about that. Those that are named as along are no reason
+// for an event by themselves. A member that is gone is null.
+func (h *Hub) PublishMembers(kind, key string, data any, along ...string) error {
+	b, err := json.Marshal(data)
+	if err != nil {
+		return fmt.Errorf("event %s: %w", kind, err)
+	}
+	var members map[string]json.RawMessage
+	if err := json.Unmarshal(b, &members); err != nil {
+		return fmt.Errorf("event %s: %w", kind, err)
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	var was map[string]field
+	if s := h.things[thing{kind, key}]; s != nil {
+		was = s.fields
+	}
+	var different []string
+	reason := was == nil
+	for name, raw := range members {
+		if f, ok := was[name]; !ok || f.raw != string(raw) {
+			different = append(different, name)
+			reason = reason || !slices.Contains(along, name)
+		}
+	}
+	for name, f := range was {
+		if _, ok := members[name]; !ok && f.raw != gone {
+			members[name] = json.RawMessage(gone)
+			different = append(different, name)
+			reason = true
+		}
+	}
+	if !reason {
+		return nil
+	}
+	s := h.add(thing{kind, key})
+	if s.fields == nil {
+		s.fields = make(map[string]field, len(members))
+	}
+	for _, name := range different {
+		s.fields[name] = field{string(members[name]), s.seq}
+	}
+	return nil
+}
+
+const gone = "null"
+
+// add makes an event of something. The lock is held.
+func (h *Hub) add(t thing) *state {
 	h.seq++
-	h.ring = append(h.ring, Event{ID: h.id(h.seq), Kind: kind, Key: key, Data: b, seq: h.seq})
-	if len(h.ring) > 2*ringSize {
-		h.ring = append([]Event(nil), h.ring[len(h.ring)-ringSize:]...)
+	s := h.things[t]
+	if s == nil {
+		s = &state{thing: t}
+		h.things[t] = s
+	}
+	s.seq = h.seq
+	h.order = append(h.order, place{h.seq, s})
+	if len(h.order) > 2*len(h.things)+64 {
+		h.order = slices.DeleteFunc(h.order, func(p place) bool { return p.seq != p.state.seq })
+	}
+	for len(h.things) > mostThings {
+		if old := h.order[0]; old.seq == old.state.seq {
+			delete(h.things, old.thing)
+			h.lost = old.seq
+		}
+		h.order = h.order[1:]
 	}
 	close(h.changed)
 	h.changed = make(chan struct{})
-	return nil
+	return s
 }
 
 func (h *Hub) id(seq uint64) string { return h.epoch + "-" + strconv.FormatUint(seq, 10) }
@@ -85,11 +183,13 @@ type Reader struct {
 	hub  *Hub
 	seq  uint64
 	lost bool
+
+	// Wants says what it reads; nil: everything. It is set before anything is read.
+	Wants func(kind, key string) bool
 }
 
 // From returns a reader that goes on behind the event with this id, or at the
-// newest one when id is empty. When events in between are gone, its first
-// event is a Reset.
+// newest one when id is empty. Where it cannot go on, its first event is a Reset.
 func (h *Hub) From(id string) *Reader {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -99,8 +199,7 @@ func (h *Hub) From(id string) *Reader {
 	}
 	epoch, number, _ := strings.Cut(id, "-")
 	seq, err := strconv.ParseUint(number, 10, 64)
-	oldest := h.seq + 1 - uint64(len(h.ring))
-	if err != nil || epoch != h.epoch || seq > h.seq || seq+1 < oldest {
+	if err != nil || epoch != h.epoch || seq > h.seq || seq < h.lost {
 		r.lost = true
 		return r
 	}
@@ -129,22 +228,42 @@ func (r *Reader) Next(ctx context.Context) ([]Event, error) {
 // take is called with the hub's lock held.
 func (r *Reader) take() []Event {
 	h := r.hub
-	oldest := h.seq + 1 - uint64(len(h.ring))
-	if r.lost || r.seq+1 < oldest {
+	if r.lost || r.seq < h.lost {
 		r.lost, r.seq = false, h.seq
 		return []Event{{ID: h.id(h.seq), Kind: Reset, Data: []byte("{}")}}
 	}
-	fresh := h.ring[uint64(len(h.ring))-(h.seq-r.seq):]
-	r.seq = h.seq
-	newest := map[string]uint64{}
-	for _, e := range fresh {
-		newest[e.Kind+" "+e.Key] = e.seq
-	}
+	from, _ := slices.BinarySearchFunc(h.order, r.seq+1, func(p place, seq uint64) int { return cmp.Compare(p.seq, seq) })
 	var out []Event
-	for _, e := range fresh {
-		if e.Key == "" || newest[e.Kind+" "+e.Key] == e.seq {
-			out = append(out, e)
+	for _, p := range h.order[from:] {
+		if p.seq != p.state.seq || r.Wants != nil && !r.Wants(p.kind, p.key) {
+			continue
+		}
+		out = append(out, Event{h.id(p.seq), p.kind, p.key, p.since(r.seq)})
+	}
+	r.seq = h.seq
+	return out
+}
+
+// since is what is different for whoever has seen everything up to a number.
+func (s *state) since(seq uint64) []byte {
+	if s.fields == nil {
+		return s.data
+	}
+	names := make([]string, 0, len(s.fields))
+	for name, f := range s.fields {
+		if f.seq > seq {
+			names = append(names, name)
 		}
 	}
-	return out
+	slices.Sort(names)
+	out, _ := json.Marshal(s.key) // a string
+	out = append([]byte(`{"key":`), out...)
+	for _, name := range names {
+		if name == "key" {
+			continue
+		}
+		quoted, _ := json.Marshal(name) // a string
+		out = append(append(append(append(out, ','), quoted...), ':'), s.fields[name].raw...)
+	}
+	return append(out, '}')
 }

@@ -43,11 +43,50 @@ func TestWhatCannotBeResumedStartsAnew(t *testing.T) {
 		require.Equal(t, []string{"reset  {}"}, next(t, h.From(id)), id)
 	}
 	slow := h.From("")
-	for i := range 2*ringSize + 1 {
-		require.NoError(t, h.Publish(Device, fmt.Sprint(i), i))
+	for i := range mostThings + 1 {
+		require.NoError(t, h.Publish(Operation, fmt.Sprint(i), i))
 	}
 	require.Equal(t, []string{"reset  {}"}, next(t, slow), "too slow")
 	require.Equal(t, []string{"reset  {}"}, next(t, h.From(old)), "too old")
+	require.LessOrEqual(t, len(h.order), 2*mostThings+64)
+}
+
+type row struct {
+	Key   string  `json:"key"`
+	State string  `json:"state"`
+	W     float64 `json:"w,omitempty"`
+	Last  int     `json:"last"`
+}
+
+// TestOnlyWhatIsDifferent is told, to each reader since they read last.
+func TestOnlyWhatIsDifferent(t *testing.T) {
+	h := NewHub()
+	publish := func(x row) { require.NoError(t, h.PublishMembers(Device, x.Key, x, "last")) }
+	quick, slow, other := h.From(""), h.From(""), h.From("")
+	other.Wants = func(kind, key string) bool { return kind != Device || key == "b" }
+	publish(row{"a", "steady", 5, 1})
+	require.Equal(t, []string{`device a {"key":"a","last":1,"state":"steady","w":5}`}, next(t, quick))
+	before := h.Newest()
+	publish(row{"a", "steady", 5, 2})
+	require.Equal(t, before, h.Newest(), "what only comes along is no reason")
+	publish(row{"a", "hung", 5, 3})
+	require.Equal(t, []string{`device a {"key":"a","last":3,"state":"hung"}`}, next(t, quick))
+	publish(row{"a", "hung", 0, 4})
+	require.Equal(t, []string{`device a {"key":"a","last":4,"w":null}`}, next(t, quick), "a member that is gone")
+	require.Equal(t, []string{`device a {"key":"a","last":4,"state":"hung","w":null}`}, next(t, slow))
+	require.Equal(t, []string{`device a {"key":"a","last":4,"state":"hung","w":null}`}, next(t, h.From(before)))
+	publish(row{"b", "steady", 1, 1})
+	publish(row{"a", "steady", 1, 1})
+	require.Equal(t, []string{`device b {"key":"b","last":1,"state":"steady","w":1}`}, next(t, other), "what nobody looks at is not sent")
+
+	require.NoError(t, h.Publish(Trouble, "all", []int{}))
+	seen := h.Newest()
+	require.NoError(t, h.Publish(Trouble, "all", []int{}))
+	require.Equal(t, seen, h.Newest(), "the same again is nothing new")
+	for i := range 1000 {
+		publish(row{"a", fmt.Sprint(i), 1, i})
+	}
+	require.Less(t, len(h.order), 100, "it does not grow")
 }
 
 func TestNextWaits(t *testing.T) {

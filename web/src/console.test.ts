@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest'
 import type { Board, DeviceSummary, Draw, Interlock, Site, VerdictState } from './api/client'
-import { withDevice, withPoint } from './api/stream'
-import { moved, sortedKeys, sortedSites } from './pages/Board'
+import { withChanges, withPoint } from './api/stream'
+import { bySite, moved, sortedKeys } from './pages/Board'
 import { cutStrand } from './parts/CutLines'
 import { blockedBy } from './parts/consent'
 import { offset } from './parts/GroupPanel'
@@ -46,7 +46,7 @@ describe('the board', () => {
   const sites = [site('quay'), site('skarvoe')]
 
   it('puts what is wrong first, site by site', () => {
-    expect(sortedSites(sites, devices).map((s) => s.key)).toEqual(['skarvoe', 'quay'])
+    expect(bySite(sites, devices).map((g) => g.site.key)).toEqual(['skarvoe', 'quay'])
     expect(sortedKeys(sites, devices)).toEqual(['d', 'c', 'b', 'a'])
   })
   it('knows how many rows would move', () => {
@@ -55,9 +55,13 @@ describe('the board', () => {
   })
   it('takes in changes one by one', () => {
     const board: Board = { estate: 'x', event: '1', sites, devices, service: [], trouble: [] }
-    const after = withDevice(board, device('d', 'steady'))
+    const verdict = device('d', 'steady').verdict
+    const after = withChanges(board, new Map([['d', { key: 'd', verdict, w: 7, place: null }]]))
     expect(after.devices.map((d) => d.verdict.state)).toEqual(['steady', 'steady', 'cut-off', 'steady'])
     expect(after.devices[0]).toBe(devices[0])
+    expect(after.devices[3]).toEqual({ ...devices[3], verdict, w: 7 })
+    const gone = withChanges(after, new Map([['d', { key: 'd', w: null }]]))
+    expect(gone.devices[3]).not.toHaveProperty('w')
   })
 })
 
@@ -200,7 +204,7 @@ describe('words and numbers', () => {
     })
     expect(live[0]).toEqual([0, 60, 61, 900])
     const draw: Draw = { from: '', to: '', at: [1], w: [5], min: [5], max: [5], stretchSeconds: 60 }
-    expect(withPoint(draw, device('a', 'steady', { w: 6 }), 2)).toMatchObject({ at: [1, 2], w: [5, 6], now: 6 })
-    expect(withPoint(draw, device('a', 'steady'), 2)).toBe(draw)
+    expect(withPoint(draw, 6, 2)).toMatchObject({ at: [1, 2], w: [5, 6], now: 6 })
+    expect(withPoint(draw, undefined, 2)).toBe(draw)
   })
 })

@@ -6,16 +6,11 @@ import { StrictMode } from 'react'
 import { createRoot } from 'react-dom/client'
 import { createBrowserRouter, RouterProvider } from 'react-router'
 import { ProblemError } from './api/client'
-import { useSession } from './api/hooks'
+import { forgetOthers, useSession } from './api/hooks'
 import { BoardPage } from './pages/Board'
-import { DevicePage } from './pages/Device'
-import { EstatePage } from './pages/Estate'
-import { IncidentsPage } from './pages/Incidents'
-import { JournalPage } from './pages/Journal'
 import { LogInPage } from './pages/LogIn'
 import { NotFoundPage } from './pages/NotFound'
-import { PeoplePage } from './pages/People'
-import { PowerPage } from './pages/Power'
+import { Broken } from './parts/Broken'
 import { applyTheme, Layout } from './parts/Layout'
 import { Loading, Wrong } from './parts/ui'
 
@@ -23,7 +18,9 @@ applyTheme()
 
 /** A log-in that has ended shows itself in any answer: then the log-in page is due. */
 function noticeLogOut(error: Error) {
-  if (error instanceof ProblemError && error.kind === 'not-logged-in') client.setQueryData(['session'], null)
+  if (!(error instanceof ProblemError) || error.kind !== 'not-logged-in') return
+  forgetOthers(client) // whoever logs in next sees nothing of this one's
+  client.setQueryData(['session'], null)
 }
 
 /** What the service has answered it would answer again; only silence may pass. */
@@ -43,15 +40,23 @@ const client: QueryClient = new QueryClient({
 const router = createBrowserRouter([
   {
     element: <Layout />,
+    errorElement: <Broken />,
+    HydrateFallback: () => <Loading what="the console" />,
     children: [
-      { path: '/', element: <BoardPage /> },
-      { path: '/devices/:key', element: <DevicePage /> },
-      { path: '/power', element: <PowerPage /> },
-      { path: '/incidents', element: <IncidentsPage /> },
-      { path: '/journal', element: <JournalPage /> },
-      { path: '/estate', element: <EstatePage /> },
-      { path: '/people', element: <PeoplePage /> },
-      { path: '*', element: <NotFoundPage /> },
+      // Whatever is wrong with a page, those beside it can still be reached.
+      {
+        errorElement: <Broken />,
+        children: [
+          { path: '/', element: <BoardPage /> },
+          { path: '/devices/:key', lazy: async () => ({ Component: (await import('./pages/Device')).DevicePage }) },
+          { path: '/power', lazy: async () => ({ Component: (await import('./pages/Power')).PowerPage }) },
+          { path: '/incidents', lazy: async () => ({ Component: (await import('./pages/Incidents')).IncidentsPage }) },
+          { path: '/journal', lazy: async () => ({ Component: (await import('./pages/Journal')).JournalPage }) },
+          { path: '/estate', lazy: async () => ({ Component: (await import('./pages/Estate')).EstatePage }) },
+          { path: '/people', lazy: async () => ({ Component: (await import('./pages/People')).PeoplePage }) },
+          { path: '*', element: <NotFoundPage /> },
+        ],
+      },
     ],
   },
 ])

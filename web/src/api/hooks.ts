@@ -1,4 +1,5 @@
 import { keepPreviousData, type QueryClient, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useMemo } from 'react'
 import {
   api,
   type ControllerChange,
@@ -8,6 +9,7 @@ import {
   type Intent,
   type NewPassword,
   type OperationRequest,
+  ProblemError,
   type Role,
   type SupplyCommand,
   unwrap,
@@ -149,6 +151,7 @@ export const useSensors = (key: string) =>
     queryKey: ['device', key, 'sensors'],
     queryFn: ({ signal }) =>
       unwrap(api.GET('/devices/{key}/sensors', { params: { path: { key }, query: { hours: 3 } }, signal })),
+    refetchInterval: 30_000, // as often as they are usually read
     ...live,
   })
 
@@ -156,6 +159,7 @@ export const useEvents = (key: string) =>
   useQuery({
     queryKey: ['device', key, 'events'],
     queryFn: ({ signal }) => unwrap(api.GET('/devices/{key}/events', { params: { path: { key } }, signal })),
+    refetchInterval: 60_000,
     ...live,
   })
 
@@ -286,11 +290,29 @@ export const usePreview = (intent: Intent) =>
     retry: false,
   })
 
+/** What must be done once only, with a key that was made up for it. */
+export type Once<T> = { once: string; body: T }
+
+/** A key for one thing that is agreed to: whoever clicks again after silence means the same. */
+export const useOnce = (digest: string) => useMemo(() => `${digest}-${random()}`, [digest])
+
+const random = () =>
+  [...crypto.getRandomValues(new Uint8Array(12))].map((b) => b.toString(16).padStart(2, '0')).join('')
+
+const onceHeader = (key: string) => ({ header: { 'Idempotency-Key': key } })
+
+/** An answer that was lost is asked for again: with the same key nothing is begun twice. */
+const askAgain = {
+  retry: (failures: number, error: Error) =>
+    failures < 4 && error instanceof ProblemError && error.problem.status === 0,
+  retryDelay: 1000,
+}
+
 export const useRequestOperation = () => {
   const client = useQueryClient()
   return useMutation({
-    retry: false, // a browser never repeats a command that may have arrived
-    mutationFn: (body: OperationRequest) => unwrap(api.POST('/operations', { body })),
+    ...askAgain,
+    mutationFn: (c: Once<OperationRequest>) => unwrap(api.POST('/operations', { ...c, params: onceHeader(c.once) })),
     onSuccess: (o) => client.setQueryData(['operation', o.id], (now: unknown) => now ?? o),
   })
 }
@@ -315,8 +337,8 @@ export const useGroupPreview = (intent: GroupIntent) =>
 export const useRequestGroup = () => {
   const client = useQueryClient()
   return useMutation({
-    retry: false,
-    mutationFn: (body: GroupRequest) => unwrap(api.POST('/groups', { body })),
+    ...askAgain,
+    mutationFn: (c: Once<GroupRequest>) => unwrap(api.POST('/groups', { ...c, params: onceHeader(c.once) })),
     onSuccess: (g) => client.setQueryData(['group', g.id], (now: unknown) => now ?? g),
   })
 }
@@ -347,7 +369,10 @@ export const useLogIn = () => {
   return useMutation({
     retry: false,
     mutationFn: (body: { account: string; password: string }) => unwrap(api.POST('/session', { body })),
-    onSuccess: (session) => client.setQueryData(['session'], session),
+    onSuccess: (session) => {
+      forgetOthers(client)
+      client.setQueryData(['session'], session)
+    },
   })
 }
 
@@ -358,6 +383,10 @@ export const useLogOut = () => {
     onSettled: () => forgetEverything(client),
   })
 }
+
+/** Forgets all that was loaded but who is logged in. */
+export const forgetOthers = (client: QueryClient) =>
+  client.removeQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
 
 /** After this the log-in page is shown. */
 export function forgetEverything(client: QueryClient) {

@@ -56,7 +56,7 @@ function Loaded({ board }: { board: Board }) {
       </div>
       <Underway />
       <Troubles board={board} />
-      <Rows board={board} devices={shown} picking={picking} />
+      <Rows board={board} devices={shown} picking={picking} whole={only.includes('steady')} />
       <PickedBar picking={picking} />
       {shown.length === 0 && <p className="p-4 text-ink2 max-sm:px-3.5">No device is like that now.</p>}
     </div>
@@ -198,21 +198,19 @@ const zoneOf = (board: Board, site: string | undefined) => board.sites.find((s) 
 
 const rank = (d: DeviceSummary) => wrongFirst.indexOf(d.verdict.state)
 
-/** Sites where something is wrong come first; otherwise the order of the estate. */
-export function sortedSites(sites: Site[], devices: DeviceSummary[]): Site[] {
-  const worst = (s: Site) => Math.min(...devices.filter((d) => d.site === s.key).map(rank))
-  return [...sites].sort((a, b) => worst(a) - worst(b))
+/** The devices of each site, what is wrong first; the sites where something is wrong first. One pass over all. */
+export function bySite(sites: Site[], devices: DeviceSummary[]): { site: Site; rows: DeviceSummary[] }[] {
+  const groups = new Map(sites.map((site) => [site.key, { site, ranks: wrongFirst.map((): DeviceSummary[] => []) }]))
+  for (const d of devices) groups.get(d.site)?.ranks[rank(d)]?.push(d)
+  return [...groups.values()]
+    .map((g) => ({ site: g.site, rows: g.ranks.flat(), worst: g.ranks.findIndex((r) => r.length > 0) }))
+    .sort((x, y) => (x.worst < 0 ? Infinity : x.worst) - (y.worst < 0 ? Infinity : y.worst))
+    .map(({ site, rows }) => ({ site, rows }))
 }
 
-/** Within each site, what is wrong first; otherwise the order of the estate. */
-export function sortedKeys(sites: Site[], devices: DeviceSummary[]): string[] {
-  return sortedSites(sites, devices).flatMap((s) =>
-    devices
-      .filter((d) => d.site === s.key)
-      .sort((a, b) => rank(a) - rank(b))
-      .map((d) => d.key),
-  )
-}
+/** What is shown of each row's order: the keys, site by site. */
+export const sortedKeys = (sites: Site[], devices: DeviceSummary[]): string[] =>
+  bySite(sites, devices).flatMap((g) => g.rows.map((d) => d.key))
 
 /** How many rows are somewhere else in the new order. */
 export function moved(held: string[], wanted: string[]): number {
@@ -238,12 +236,40 @@ function useHeldOrder(wanted: string[]) {
   return { order: order.current, wouldMove: held ? moved(order.current, wanted) : 0, events, release }
 }
 
-function Rows({ board, devices, picking }: { board: Board; devices: DeviceSummary[]; picking: Picking }) {
+/** From so many devices on, what is steady is folded away unless somebody opens it. */
+const foldFrom = 100
+/** So many rows of a site are drawn at first; a page of thousands would be slow on a phone. */
+const atFirst = 100
+
+/** Which sites are folded, as each person left it in this browser. */
+function useFolding(many: boolean) {
+  const [chosen, setChosen] = useState<Record<string, boolean>>(readFolding)
+  return {
+    folded: (site: string) => chosen[site] ?? many,
+    set: (site: string, folded: boolean) => {
+      const next = { ...chosen, [site]: folded }
+      localStorage.setItem('folded', JSON.stringify(next))
+      setChosen(next)
+    },
+  }
+}
+
+function readFolding(): Record<string, boolean> {
+  try {
+    const kept: unknown = JSON.parse(localStorage.getItem('folded') ?? '{}')
+    return typeof kept === 'object' && kept !== null ? (kept as Record<string, boolean>) : {}
+  } catch {
+    return {}
+  }
+}
+
+type RowsProps = { board: Board; devices: DeviceSummary[]; picking: Picking; whole: boolean }
+
+function Rows({ board, devices, picking, whole }: RowsProps) {
   const wanted = useMemo(() => sortedKeys(board.sites, devices), [board.sites, devices])
   const { order, wouldMove, events, release } = useHeldOrder(wanted)
-  const byKey = new Map(devices.map((d) => [d.key, d]))
-  const place = (s: Site) => order.findIndex((k) => byKey.get(k)?.site === s.key)
-  const sites = [...board.sites].sort((a, b) => place(a) - place(b))
+  const groups = useMemo(() => inOrder(board.sites, devices, order), [board.sites, devices, order])
+  const folding = useFolding(board.devices.length > foldFrom)
   return (
     <div className="relative mt-3" {...events}>
       {wouldMove > 0 && (
@@ -267,32 +293,89 @@ function Rows({ board, devices, picking }: { board: Board; devices: DeviceSummar
             <th>Last change</th>
           </tr>
         </thead>
-        {sites.map((s) => {
-          const rows = order.map((k) => byKey.get(k)).filter((d): d is DeviceSummary => d?.site === s.key)
-          if (rows.length === 0) return null
-          return (
-            <tbody key={s.key} className="max-sm:block">
-              <tr className="h-7 border-t border-rule bg-sunk max-sm:flex max-sm:items-center">
-                <th colSpan={7} className="px-2.5 text-left font-normal text-ink3 max-sm:px-3.5">
-                  {picking.on && <PickSite site={s.key} devices={rows} picking={picking} />}
-                  <b className="mr-2 text-ink">{s.key}</b>
-                  {[s.kind, `${s.devices} devices`, watts(s.w)].filter(Boolean).join(' · ')}
-                </th>
-              </tr>
-              {rows.map((d) => (
-                <Row
-                  key={d.key}
-                  device={d}
-                  zone={s.zone}
-                  pick={picking.on ? picking.pick : undefined}
-                  picked={picking.keys.has(d.key)}
-                />
-              ))}
-            </tbody>
-          )
-        })}
+        {groups.map(({ site, rows }) => (
+          <SiteRows
+            key={site.key}
+            site={site}
+            rows={rows}
+            picking={picking}
+            folded={!whole && folding.folded(site.key)}
+            setFolded={(f) => folding.set(site.key, f)}
+          />
+        ))}
       </table>
     </div>
+  )
+}
+
+/** The sites and their devices in an order that is held. */
+function inOrder(sites: Site[], devices: DeviceSummary[], order: string[]) {
+  const byKey = new Map(devices.map((d) => [d.key, d]))
+  const groups = new Map<string, DeviceSummary[]>()
+  for (const key of order) {
+    const d = byKey.get(key)
+    if (!d) continue
+    const rows = groups.get(d.site)
+    if (rows) rows.push(d)
+    else groups.set(d.site, [d])
+  }
+  const site = new Map(sites.map((s) => [s.key, s]))
+  return [...groups].flatMap(([key, rows]) => {
+    const s = site.get(key)
+    return s ? [{ site: s, rows }] : []
+  })
+}
+
+type SiteRowsProps = {
+  site: Site
+  rows: DeviceSummary[]
+  picking: Picking
+  folded: boolean
+  setFolded: (folded: boolean) => void
+}
+
+function SiteRows({ site: s, rows, picking, folded, setFolded }: SiteRowsProps) {
+  const [most, setMost] = useState(atFirst)
+  const steady = rows.filter((d) => d.verdict.state === 'steady').length
+  const open = folded ? rows.filter((d) => d.verdict.state !== 'steady') : rows
+  const shown = open.slice(0, most)
+  const action = 'underline decoration-rule2 underline-offset-2 hover:text-ink max-sm:min-h-11'
+  return (
+    <tbody className="max-sm:block">
+      <tr className="h-7 border-t border-rule bg-sunk max-sm:flex max-sm:items-center">
+        <th colSpan={7} className="px-2.5 text-left font-normal text-ink3 max-sm:px-3.5">
+          {picking.on && <PickSite site={s.key} devices={rows} picking={picking} />}
+          <b className="mr-2 text-ink">{s.key}</b>
+          {[s.kind, `${s.devices} devices`, watts(s.w)].filter(Boolean).join(' · ')}
+          {steady > 0 && (
+            <>
+              {' · '}
+              <button type="button" aria-expanded={!folded} className={action} onClick={() => setFolded(!folded)}>
+                {folded ? `show ${steady} steady` : 'fold what is steady'}
+              </button>
+            </>
+          )}
+        </th>
+      </tr>
+      {shown.map((d) => (
+        <Row
+          key={d.key}
+          device={d}
+          zone={s.zone}
+          pick={picking.on ? picking.pick : undefined}
+          picked={picking.keys.has(d.key)}
+        />
+      ))}
+      {open.length > shown.length && (
+        <tr className="border-t border-rule max-sm:flex">
+          <td colSpan={7} className="px-2.5 py-1.5 max-sm:px-3.5">
+            <button type="button" className={action} onClick={() => setMost(most + 5 * atFirst)}>
+              Show {Math.min(5 * atFirst, open.length - shown.length)} more of {open.length - shown.length}
+            </button>
+          </td>
+        </tr>
+      )}
+    </tbody>
   )
 }
 

@@ -3,7 +3,7 @@ import { X } from 'lucide-react'
 import { useState } from 'react'
 import { useSearchParams } from 'react-router'
 import { type Intent, type Means, type OperationKind, type Preview, ProblemError } from '../api/client'
-import { useBoard, usePreview, useRequestOperation } from '../api/hooks'
+import { useBoard, useOnce, usePreview, useRequestOperation } from '../api/hooks'
 import { Mark } from '../marks/Mark'
 import { CutLines } from './CutLines'
 import { Locks, useConsent } from './consent'
@@ -154,14 +154,11 @@ type ConsentProps = Pick<AskProps, 'onMeans' | 'onStarted' | 'onLeave'> & {
 function Consent({ preview: p, intent, onMeans, setForce, setHold, again, onStarted, onLeave }: ConsentProps) {
   const request = useRequestOperation()
   const consent = useConsent(p.interlocks)
+  const once = useOnce(p.digest)
 
   const go = () =>
     request.mutate(
-      {
-        intent,
-        digest: p.digest,
-        ...consent.given,
-      },
+      { once, body: { intent, digest: p.digest, ...consent.given } },
       {
         onSuccess: (o) => onStarted(o.id),
         onError: (e) => e instanceof ProblemError && e.kind === 'preview-changed' && again(),

@@ -10,7 +10,7 @@ import {
   type Preview,
   ProblemError,
 } from '../api/client'
-import { useBoard, useCancelGroup, useGroup, useGroupPreview, useRequestGroup } from '../api/hooks'
+import { useBoard, useCancelGroup, useGroup, useGroupPreview, useOnce, useRequestGroup } from '../api/hooks'
 import { Mark } from '../marks/Mark'
 import { Locks, useConsent } from './consent'
 import { outletNumbers, verbs } from './say'
@@ -100,9 +100,10 @@ type PlannedProps = Omit<AskProps, 'kind' | 'who' | 'title'> & {
 function Planned({ preview: p, intent, again, Title, onStarted, onLeave, children }: PlannedProps) {
   const request = useRequestGroup()
   const consent = useConsent(p.interlocks)
+  const once = useOnce(p.digest)
   const go = () =>
     request.mutate(
-      { intent, digest: p.digest, ...consent.given },
+      { once, body: { intent, digest: p.digest, ...consent.given } },
       {
         onSuccess: (g) => onStarted(g.id),
         onError: (e) => e instanceof ProblemError && e.kind === 'preview-changed' && again(),

@@ -1,9 +1,9 @@
 import * as Menu from '@radix-ui/react-dropdown-menu'
 import { CircleUserRound } from 'lucide-react'
 import { useEffect, useState } from 'react'
-import { Link, NavLink, Outlet } from 'react-router'
+import { Link, NavLink, Outlet, useLocation } from 'react-router'
 import { useLogOut, useSession } from '../api/hooks'
-import { useLink, useStream } from '../api/stream'
+import { type Looking, useLink, useStream } from '../api/stream'
 import { ActionPanel } from './ActionPanel'
 import { Jump } from './Jump'
 import { age, useNow } from './time'
@@ -16,8 +16,16 @@ const pages = [
   { to: '/estate', name: 'Estate', narrow: 'max-sm:hidden' }, // in the menu there
 ]
 
+/** What of the devices a page shows, so that the rest need not be sent. */
+export function lookingAt(path: string, search: string): Looking {
+  if (path === '/' || path === '/power') return 'all'
+  const device = /^\/devices\/([^/]+)$/.exec(path)?.[1] ?? new URLSearchParams(search).get('on')
+  return device ? { device } : 'none'
+}
+
 export function Layout() {
-  useStream()
+  const { pathname, search } = useLocation()
+  useStream(lookingAt(pathname, search))
   return (
     <>
       <a href="#main" className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-panel focus:p-3">
