@@ -163,11 +163,34 @@ func (r *groupRun) begin(ctx context.Context, k estate.Key) group.Event {
 	if found || err != nil { // or we are stopping, and it is looked for at the next start
 		return out
 	}
-	if err := r.ask(ctx, k, m.Operation); err != nil {
+	if err := r.askOnceReached(ctx, m); err != nil {
 		var refused *RefusedError
 		out.Refused, out.Why = errors.As(err, &refused), err.Error()
 	}
 	return out
+}
+
+// reachWithin is how long gear that the group itself has brought up may take until it
+// can be used: it answers on its own time.
+const reachWithin = 90 * time.Second
+
+// askOnceReached asks for the operation of a member, and has patience with gear that the
+// group has only just brought up.
+func (r *groupRun) askOnceReached(ctx context.Context, m *group.Member) error {
+	for began := time.Now(); ; {
+		err := r.ask(ctx, m.Device, m.Operation)
+		var refused *RefusedError
+		if !errors.As(err, &refused) || len(m.After) == 0 || r.g.Intent.Kind != operation.On || time.Since(began) > reachWithin ||
+			!slices.ContainsFunc(refused.Interlocks, func(l operation.Interlock) bool { return l.Name == operation.LockOutOfReach }) {
+			return err
+		}
+		for _, k := range m.After {
+			r.a.Watcher.Again(ctx, k)
+		}
+		if !pause(ctx, recordAgain) {
+			return err
+		}
+	}
 }
 
 // asNow is who asked, with what they may do now: hours may have passed, and the

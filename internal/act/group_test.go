@@ -3,6 +3,7 @@ package act
 import (
 	"context"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -11,6 +12,7 @@ import (
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/group"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/lab/labtest"
 	"plumbbob/internal/store"
 	"plumbbob/internal/store/storetest"
@@ -85,6 +87,43 @@ func TestASiteDownAndUpInOrder(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, entries, 4)
 	require.Contains(t, entries[0].Text, "Switch everything on skarvoe-pdu on, ")
+}
+
+// TestASiteOffAndThenOn, by whatever means: what is switched on by gear that is down as
+// well waits for that, and what was switched off by its chassis or its panel is not on
+// because its outlet is.
+func TestASiteOffAndThenOn(t *testing.T) {
+	t.Parallel()
+	l := labtest.Start(t, labtest.Options{Speed: 60})
+	r, stop := open(t, l, storetest.Open(t), filepath.Join(t.TempDir(), "ledger"))
+	defer stop()
+	quick := group.Order{AtOnce: 4, Gap: 100 * time.Millisecond}
+	down := GroupIntent{Intent: operation.Intent{Kind: operation.Off}, Who: group.Selection{Site: "skarvoe"}, Order: quick}
+	g := r.group(down, operation.Consent{Names: []estate.Key{"skarvoe-recorder"}, Why: "winter"})
+	require.Equal(t, group.Done, g.State, "%+v", g.Members)
+	kiosk := r.Keeper.Estate().Device("skarvoe-kiosk")
+	require.Eventually(t, func() bool { return r.Keeper.Verdict("skarvoe-switch").State == verdict.Parked }, soon, often)
+
+	up := GroupIntent{Intent: operation.Intent{Kind: operation.On}, Who: down.Who, Order: quick}
+	p, err := r.PreviewGroup(t.Context(), up, admin)
+	require.NoError(t, err)
+	require.NotContains(t, p.LeftOut, LeftOut{"skarvoe-kiosk", "is on already"})
+	require.Empty(t, p.Interlocks, "what is out of reach now is brought up by the plan itself")
+	for _, m := range p.Group.Members {
+		if strings.HasPrefix(string(m.Device), "skarvoe-camera") {
+			require.Contains(t, m.After, estate.Key("skarvoe-switch"))
+		}
+	}
+	g = r.group(up, operation.Consent{})
+	require.Equal(t, group.Done, g.State, "%+v", g.Members)
+	require.Eventually(t, func() bool {
+		for _, m := range g.Members {
+			if s := r.Keeper.Verdict(m.Device).State; s != verdict.Steady && s != verdict.Strained {
+				return false
+			}
+		}
+		return r.Keeper.Verdict(kiosk.Key).State == verdict.Steady
+	}, 8*soon, often, "everything is up again")
 }
 
 // TestAGroupSurvivesARestart: the service stops in the middle; the next one goes

@@ -68,7 +68,7 @@ func (a *Actor) PreviewGroup(ctx context.Context, in GroupIntent, by operation.A
 		one := in.Intent
 		one.Device = k
 		w.Usual = usual[k]
-		look, err := operation.Look(one, w)
+		look, err := lookAt(one, w, ks)
 		if why := leaves(in.Who, w, k, look, err); why != "" {
 			p.LeftOut = append(p.LeftOut, LeftOut{k, why})
 			continue
@@ -88,8 +88,61 @@ func (a *Actor) PreviewGroup(ctx context.Context, in GroupIntent, by operation.A
 		p.Previews = append(p.Previews, byDevice[m.Device])
 		expect(m, w, byDevice[m.Device])
 	}
+	if in.Intent.Kind == operation.On {
+		p.waitForGear(w, ks)
+	}
 	p.finish(in, w)
 	return p, nil
+}
+
+// lookAt previews one member. What was switched off by another means than the one that
+// could switch it on now is not on because its outlet is: then it is what the means that
+// the group will have brought up says.
+func lookAt(one operation.Intent, w operation.World, all []estate.Key) (*operation.Preview, error) {
+	look, err := operation.Look(one, w)
+	if _, parked := w.Evidence.Parked[one.Device]; err != nil || !parked || one.Kind != operation.On || one.Means != "" || !on(look) {
+		return look, err
+	}
+	for _, way := range look.Ways {
+		one.Means = way.Means
+		other, err := operation.Look(one, w)
+		if err == nil && way.Means != look.Means && (way.Can || len(other.WaitsFor(w, all)) > 0) && !on(other) {
+			return other, nil
+		}
+	}
+	return look, nil
+}
+
+// waitForGear has each member come after the gear that switches it on, where the group
+// brings that up; that it is out of reach until then stops nobody. Each is looked at
+// anew when its turn comes.
+func (p *GroupPreview) waitForGear(w operation.World, ks []estate.Key) {
+	for i, look := range p.Previews {
+		m := &p.Group.Members[i]
+		gear := look.WaitsFor(w, ks)
+		for _, k := range gear {
+			if !slices.Contains(m.After, k) && !p.comesAfter(k, m.Device, map[estate.Key]bool{}) {
+				m.After = append(m.After, k)
+			}
+		}
+		if slices.ContainsFunc(gear, func(k estate.Key) bool { return slices.Contains(m.After, k) }) {
+			look.Interlocks = slices.DeleteFunc(look.Interlocks, func(l operation.Interlock) bool { return l.Name == operation.LockOutOfReach })
+		}
+	}
+}
+
+// comesAfter says whether a member waits for another, through others too.
+func (p *GroupPreview) comesAfter(k, other estate.Key, seen map[estate.Key]bool) bool {
+	if k == other || seen[k] {
+		return k == other
+	}
+	seen[k] = true
+	for _, m := range p.Group.Members {
+		if m.Device == k {
+			return slices.ContainsFunc(m.After, func(before estate.Key) bool { return p.comesAfter(before, other, seen) })
+		}
+	}
+	return false
 }
 
 func leftWords(list []LeftOut) string {

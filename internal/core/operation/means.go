@@ -379,6 +379,29 @@ func (w World) endpointOf(end estate.End) (estate.Endpoint, bool) {
 	return handlings[end.Kind()].endpoint(w, w.Estate.Device(end.Device), end)
 }
 
+// WaitsFor lists what has to be up before a preview can be carried out, of some devices
+// that are brought up before it: the gear that switches, and what that is reached
+// through.
+func (p *Preview) WaitsFor(w World, brought []estate.Key) (out []estate.Key) {
+	for _, o := range p.Outlets {
+		gear := w.gearOf(o.End)
+		ep, ok := w.endpointOf(o.End)
+		if !ok || handlings[o.End.Kind()].unheard {
+			continue
+		}
+		needs := []estate.Key{gear.Key}
+		for _, strand := range w.Estate.ReachLine(gear.Key, ep.Name) {
+			needs = append(needs, strand...)
+		}
+		for _, k := range needs {
+			if k != p.Device && slices.Contains(brought, k) && !slices.Contains(out, k) {
+				out = append(out, k)
+			}
+		}
+	}
+	return out
+}
+
 // gearOf is the device that does the switching.
 func (w World) gearOf(end estate.End) *estate.Device {
 	d := w.Estate.Device(end.Device)

@@ -1059,7 +1059,7 @@ export interface components {
         DeviceEvent: {
             /** @enum {string} */
             event: "device";
-            data: components["schemas"]["DeviceSummary"];
+            data: components["schemas"]["DeviceChange"];
         };
         TroubleEvent: {
             /** @enum {string} */
@@ -1085,6 +1085,12 @@ export interface components {
             /** @enum {string} */
             event: "service";
             data: components["schemas"]["ServiceAilment"][];
+        };
+        /** @description the members of a DeviceSummary that are different from what the stream has said before; one that is gone is null. A draw is told when it has moved by 2 %, and by 0.5 W at the least; lastAnswer and recent come along with something else */
+        DeviceChange: {
+            key: string;
+        } & {
+            [key: string]: unknown;
         };
         /** @description something is to be loaded again: the newest of the journal, the estate, who may do what, or, after a gap, everything */
         NoticeEvent: {
@@ -2496,6 +2502,8 @@ export interface operations {
             query?: {
                 /** @description goes on behind this event, as Last-Event-ID does */
                 after?: string;
+                /** @description of devices only this one, or, with `none`, no device at all */
+                devices?: string;
             };
             header?: never;
             path?: never;
