@@ -42,6 +42,15 @@ func (s *Server) noDevice(key string) error {
 	return &missing{fmt.Sprintf("there is no device %q: plumb board lists them", key)}
 }
 
+// knows refuses a device that is neither in the estate nor, as the caller has found, on
+// record: a mistyped name must not read as an all-clear.
+func (s *Server) knows(k estate.Key) error {
+	if k == "" || s.Keeper.Estate().Device(k) != nil {
+		return nil
+	}
+	return s.noDevice(string(k))
+}
+
 const operationsOnDevice = 10
 
 // GetDevice implements the contract.
@@ -54,6 +63,9 @@ func (s *Server) GetDevice(ctx context.Context, req contract.GetDeviceRequestObj
 	})
 	if out == nil {
 		return nil, s.noDevice(req.Key)
+	}
+	if i := s.Incidents.Of(estate.Key(req.Key)); i != nil {
+		out.Incident = ptr(s.incidentView(i))
 	}
 	ops, err := s.Actor.List(ctx, store.OperationFilter{Device: estate.Key(req.Key), Limit: operationsOnDevice})
 	if err != nil {

@@ -56,6 +56,9 @@ func (s *Server) ListIncidents(ctx context.Context, req contract.ListIncidentsRe
 	for _, i := range list {
 		out.Body = append(out.Body, s.incidentView(i))
 	}
+	if len(list) == 0 && f.Before == "" {
+		err = s.knows(f.Device)
+	}
 	out.Headers.Link = nextPage(ctx, list, f.Limit, func(i *incident.Incident) string { return i.ID })
 	if len(list) == 0 && f.Before != "" {
 		_, err = s.Incidents.Find(ctx, f.Before)
@@ -102,4 +105,24 @@ func (s *Server) SayOfIncident(ctx context.Context, req contract.SayOfIncidentRe
 		return nil, noIncident(req.ID, err)
 	}
 	return contract.SayOfIncident200JSONResponse(s.incidentView(i)), nil
+}
+
+// attended says who sees to what is wrong with a device, and what was noted last: who
+// is about to act should know.
+func (s *Server) attended(k estate.Key) (out []contract.PreviewLine) {
+	i := s.Incidents.Of(k)
+	if i == nil {
+		return nil
+	}
+	add := func(format string, args ...any) {
+		out = append(out, contract.PreviewLine{Kind: contract.PreviewLineKindNote, Text: fmt.Sprintf(format, args...)})
+	}
+	zone := s.Keeper.Estate().Zone(k)
+	if i.Seen != nil {
+		add("%s sees to it, since %s", i.Seen.By, i.Seen.At.In(zone).Format("2 Jan 15:04"))
+	}
+	if n := len(i.Notes); n > 0 {
+		add("%s has noted: %s", i.Notes[n-1].By, i.Notes[n-1].Text)
+	}
+	return out
 }

@@ -42,6 +42,11 @@ func (s *Server) GetJournal(ctx context.Context, req contract.GetJournalRequestO
 	for _, e := range es {
 		out.Body = append(out.Body, entryView(e))
 	}
+	if len(es) == 0 && f.Before == 0 {
+		if err := s.knows(f.Device); err != nil {
+			return nil, err
+		}
+	}
 	out.Headers.Link = nextPage(ctx, es, f.Limit, func(e store.Entry) string { return fmt.Sprint(e.ID) })
 	return out, nil
 }

@@ -54,7 +54,9 @@ func (s *Server) PreviewOperation(ctx context.Context, req contract.PreviewOpera
 	if err != nil {
 		return nil, err
 	}
-	return contract.PreviewOperation200JSONResponse(previewView(p)), nil
+	out := previewView(p)
+	out.Lines = append(s.attended(p.Device), out.Lines...)
+	return contract.PreviewOperation200JSONResponse(out), nil
 }
 
 const maxWhy = 500
@@ -114,6 +116,9 @@ func (s *Server) ListOperations(ctx context.Context, req contract.ListOperations
 	out := contract.ListOperations200JSONResponse{Body: []contract.Operation{}}
 	for _, o := range ops {
 		out.Body = append(out.Body, s.operationNow(o))
+	}
+	if len(ops) == 0 && f.Before == "" {
+		err = s.knows(f.Device)
 	}
 	out.Headers.Link = nextPage(ctx, ops, f.Limit, func(o *operation.Operation) string { return o.ID })
 	if len(ops) == 0 && f.Before != "" {

@@ -106,11 +106,11 @@ func (a *app) accountPassword() *cobra.Command {
 				}
 				return a.showPassword(got, s.config.URL)
 			}
-			was, err := a.hidden("Old password: ")
+			was, err := a.hidden(c.Context(), "Old password: ")
 			if err != nil {
 				return err
 			}
-			now, err := a.hidden("New password: ")
+			now, err := a.hidden(c.Context(), "New password: ")
 			if err != nil {
 				return err
 			}

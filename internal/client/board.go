@@ -1,7 +1,6 @@
 package client
 
 import (
-	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -25,7 +24,7 @@ type boardFilter struct {
 
 func (a *app) boardCommand() *cobra.Command {
 	var f boardFilter
-	var watch bool
+	var watch, check bool
 	c := &cobra.Command{
 		Use: "board", Short: "Every device at a glance, what is wrong first",
 		Example: "  plumb board --verdict hung,dark\n  plumb board --site skarvoe --watch",
@@ -47,12 +46,16 @@ func (a *app) boardCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if check {
+				return a.checkBoard(b)
+			}
 			return a.board(b, f)
 		},
 	}
 	c.Flags().StringVar(&f.site, "site", "", "only this site")
 	c.Flags().StringSliceVar(&f.verdicts, "verdict", nil, "only these verdicts")
 	c.Flags().BoolVar(&watch, "watch", false, "stay, and show changes as they happen")
+	c.Flags().BoolVar(&check, "check", false, "for monitoring: one line, and exit status 1 while something is wrong")
 	return c
 }
 
@@ -66,7 +69,7 @@ func (a *app) board(b contract.Board, f boardFilter) error {
 	if f.site != "" && !known {
 		return fail(ExitUsage, "there is no site %q: there is %s", f.site, siteKeys(b))
 	}
-	var ds []contract.DeviceSummary
+	ds := []contract.DeviceSummary{}
 	for _, d := range b.Devices {
 		if f.keeps(d) {
 			ds = append(ds, d)
@@ -86,11 +89,17 @@ func (a *app) board(b contract.Board, f boardFilter) error {
 	for _, s := range b.Sites {
 		zones[s.Key] = zoneOf(s.Zone)
 	}
+	seen := map[string]string{}
+	for _, t := range b.Trouble {
+		if t.SeenBy != nil {
+			seen[t.Device] = " (" + *t.SeenBy + " sees to it)"
+		}
+	}
 	return a.show(ds, func() table {
 		t := table{columns: []string{"DEVICE", "VERDICT", "FOR", "DRAW", "BECAUSE"}}
 		for _, d := range ds {
 			since := age(d.Verdict.Since)
-			t.rows = append(t.rows, []string{d.Key, words(d.Verdict.State), since, watts(d.W), because(d, zones[d.Site])})
+			t.rows = append(t.rows, []string{d.Key, words(d.Verdict.State), since, watts(d.W), because(d, zones[d.Site]) + seen[d.Key]})
 			t.styles = append(t.styles, string(d.Verdict.State))
 		}
 		return t
@@ -126,7 +135,7 @@ func (a *app) headline(b contract.Board) {
 	}
 	for _, x := range b.Service {
 		style := map[bool]string{true: "failed", false: "strained"}[x.Grave]
-		fmt.Fprintln(a.out, a.paint(style, "! "+wrap("the service itself: "+x.Text, a.width-2, "  ")))
+		fmt.Fprintln(a.out, a.paint(style, "! "+a.wrap("the service itself: "+x.Text, 2, "  ")))
 	}
 	if len(parts) > 0 {
 		fmt.Fprintf(a.out, "%s: %s\n\n", a.paint("bold", b.Estate), strings.Join(parts, ", "))
@@ -191,18 +200,21 @@ func (a *app) device(d contract.Device) {
 	if sum.Guarded {
 		fmt.Fprintln(a.out, "guarded: it is not cut unless its name is typed")
 	}
+	if i := d.Incident; i != nil {
+		a.attended(*i, zone)
+	}
 	if d.Notes != "" {
-		fmt.Fprintln(a.out, wrap(d.Notes, a.width, ""))
+		fmt.Fprintln(a.out, a.wrap(d.Notes, 0, ""))
 	}
 	a.section("Why")
 	for _, r := range v.Reasons {
-		fmt.Fprintf(a.out, "  %-8s %s\n", r.Stance, wrap(reason(r, zone), a.width-11, "           "))
+		fmt.Fprintf(a.out, "  %-8s %s\n", r.Stance, a.wrap(reason(r, zone), 11, "           "))
 	}
 	a.chassis(d)
 	if len(d.Weaknesses) > 0 {
 		a.section("Weaknesses")
 		for _, w := range d.Weaknesses {
-			fmt.Fprintf(a.out, "  %s\n    %s\n", wrap(w.Text, a.width-2, "  "), a.paint("head", wrap("→ "+w.Remedy, a.width-4, "      ")))
+			fmt.Fprintf(a.out, "  %s\n    %s\n", a.wrap(w.Text, 2, "  "), a.paint("head", a.wrap("→ "+w.Remedy, 4, "      ")))
 		}
 	}
 	a.strands("Power line", d.Power)
@@ -215,7 +227,7 @@ func (a *app) device(d contract.Device) {
 	}
 	if len(d.Behind) > 0 {
 		a.section("Reached through it alone")
-		fmt.Fprintln(a.out, "  "+wrap(strings.Join(d.Behind, ", "), a.width-2, "  "))
+		fmt.Fprintln(a.out, "  "+a.wrap(strings.Join(d.Behind, ", "), 2, "  "))
 	}
 	a.outlets(d)
 	a.pastOperations(d, zone)
@@ -312,7 +324,7 @@ func (a *app) pastOperations(d contract.Device, zone *time.Location) {
 	}
 	a.section("Operations")
 	for _, o := range d.Operations[:min(5, len(d.Operations))] {
-		fmt.Fprintf(a.out, "  %s  %s by %s\n    %s\n", clock(o.Asked, zone), a.paint(string(o.State), string(o.State)), o.By, wrap(o.Outcome, a.width-4, "    "))
+		fmt.Fprintf(a.out, "  %s  %s by %s\n    %s\n", clock(o.Asked, zone), a.paint(string(o.State), string(o.State)), o.By, a.wrap(o.Outcome, 4, "    "))
 	}
 }
 
@@ -328,31 +340,6 @@ func deref[T any](p *T) T {
 		return *new(T)
 	}
 	return *p
-}
-
-func (a *app) watchBoard(ctx context.Context, s *service, f boardFilter) error {
-	for {
-		b, err := ask[contract.Board](s)(s.GetBoard(ctx))
-		if err != nil {
-			return err
-		}
-		a.home()
-		if err := a.board(b, f); err != nil {
-			return err
-		}
-		// The board is drawn anew when something on it has changed.
-		err = s.follow(ctx, b.Event, func(e event) (bool, error) {
-			return e.kind == "device" || e.kind == "estate" || e.kind == "reset", nil
-		})
-		if err != nil {
-			return err
-		}
-		select {
-		case <-ctx.Done():
-			return nil
-		case <-time.After(500 * time.Millisecond):
-		}
-	}
 }
 
 // home clears the terminal, so that what follows is drawn over it.

@@ -58,7 +58,8 @@ type app struct {
 	output string // table, json, yaml or csv
 	config string // path of the file with the log-in
 	colour bool
-	width  int
+	width  int // of the terminal; 0: nothing is cut or broken into lines
+	height int
 
 	toTerminal bool // out is one
 }
@@ -67,13 +68,14 @@ type app struct {
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	a := &app{in: bufio.NewReader(in), out: out, err: errOut, width: 80}
+	a := &app{in: bufio.NewReader(in), out: out, err: errOut}
 	a.inFile, _ = in.(*os.File)
 	if f, ok := out.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		a.toTerminal = true
 		a.colour = os.Getenv("NO_COLOR") == ""
-		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 40 {
-			a.width = w
+		a.width, a.height = 80, 24
+		if w, h, err := term.GetSize(int(f.Fd())); err == nil {
+			a.width, a.height = max(40, w), h
 		}
 	}
 	root := a.command()
@@ -85,7 +87,10 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 		return ExitDone
 	}
 	if ctx.Err() != nil {
-		return ExitFailed // interrupted: nothing to explain
+		if errors.Is(err, errGivenUp) {
+			fmt.Fprintln(errOut, "\nplumb: given up: nothing was done")
+		}
+		return ExitFailed // interrupted: there is nothing else to explain
 	}
 	fmt.Fprintln(errOut, "plumb: "+err.Error())
 	var e *exitError
@@ -108,7 +113,6 @@ switch their power.
 Exit status: 0 done, 1 failed, 2 wrong usage, 3 refused by an interlock,
 4 service or gear unreachable, 5 not permitted.`,
 		SilenceErrors: true, SilenceUsage: true,
-		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
 		PersistentPreRunE: func(*cobra.Command, []string) error {
 			switch a.output {
 			case "table", "json", "yaml", "csv":
@@ -130,6 +134,9 @@ Exit status: 0 done, 1 failed, 2 wrong usage, 3 refused by an interlock,
 		a.sensorsCommand(), a.eventsCommand(), a.sheetCommand(), a.profileCommand(), a.wiringCommand(),
 		a.identifyCommand(), a.controllerCommand(), a.opCommand(), a.incidentCommand(), a.groupCommand(), a.windowCommand(), a.calendarCommand(), a.journalCommand(), a.estateCommand(), a.secretCommand(), a.accountCommand())
 	root.AddCommand(a.operateCommands()...)
+	root.AddCommand(a.waitCommand(), a.whoamiCommand())
+	root.InitDefaultVersionFlag() // so that it is known for a flag wherever it stands
+	a.completes(root)
 	return root
 }
 
@@ -155,6 +162,8 @@ type service struct {
 	*contract.Client
 	http   *http.Client
 	config Config
+
+	exact bool // texts stay as they are: they are for programs
 }
 
 const timeout = 30 * time.Second
@@ -171,7 +180,11 @@ func (a *app) service() (*service, error) {
 	if c.URL == "" {
 		return nil, fail(ExitNotPermitted, "not logged in: plumb login URL")
 	}
-	return connect(c)
+	s, err := connect(c)
+	if err == nil {
+		s.exact = a.output == "json" || a.output == "yaml"
+	}
+	return s, err
 }
 
 // loggedIn is for commands that need the service.
@@ -197,7 +210,7 @@ func connect(c Config) (*service, error) {
 	if err != nil {
 		return nil, fail(ExitUsage, "%s: %s", c.URL, err)
 	}
-	return &service{api, h, c}, nil
+	return &service{Client: api, http: h, config: c}, nil
 }
 
 // transport trusts what the system trusts, or exactly the one certificate
@@ -251,7 +264,11 @@ func ask[T any](s *service) func(*http.Response, error) (T, error) {
 		if err := s.refused(res); err != nil || res.StatusCode == http.StatusNoContent {
 			return value, err
 		}
-		if err := json.NewDecoder(io.LimitReader(res.Body, maxAnswer)).Decode(&value); err != nil {
+		text, err := io.ReadAll(io.LimitReader(res.Body, maxAnswer))
+		if err == nil {
+			err = json.Unmarshal(s.harmless(text), &value)
+		}
+		if err != nil {
 			return value, fail(ExitFailed, "%s answered something that is not understood: %s", s.config.URL, err)
 		}
 		return value, nil
@@ -346,23 +363,59 @@ func (a *app) terminal() bool {
 	return a.inFile != nil && term.IsTerminal(int(a.inFile.Fd()))
 }
 
-// line asks for one line of input.
-func (a *app) line(prompt string) (string, error) {
-	fmt.Fprint(a.err, prompt)
-	text, err := a.in.ReadString('\n')
-	if err != nil && text == "" {
-		return "", fail(ExitUsage, "nothing was answered")
+// errGivenUp: somebody has pressed Ctrl-C instead of answering.
+var errGivenUp = errors.New("given up")
+
+// answered waits for an answer, or for Ctrl-C.
+func answered(ctx context.Context, read func() (string, error)) (string, error) {
+	type answer struct {
+		text string
+		err  error
 	}
-	return strings.TrimRight(text, "\r\n"), nil
+	got := make(chan answer, 1)
+	go func() {
+		text, err := read()
+		got <- answer{text, err}
+	}()
+	select {
+	case x := <-got:
+		return x.text, x.err
+	case <-ctx.Done():
+		return "", errGivenUp // the process ends, and with it who reads
+	}
+}
+
+// line asks for one line of input.
+func (a *app) line(ctx context.Context, prompt string) (string, error) {
+	fmt.Fprint(a.err, prompt)
+	return answered(ctx, func() (string, error) {
+		text, err := a.in.ReadString('\n')
+		if err != nil && text == "" {
+			return "", fail(ExitUsage, "nothing was answered")
+		}
+		return strings.TrimRight(text, "\r\n"), nil
+	})
 }
 
 // hidden asks for a line that is not shown.
-func (a *app) hidden(prompt string) (string, error) {
+func (a *app) hidden(ctx context.Context, prompt string) (string, error) {
 	if !a.terminal() {
-		return a.line("")
+		return a.line(ctx, "")
+	}
+	fd := int(a.inFile.Fd())
+	shown, err := term.GetState(fd)
+	if err != nil {
+		return "", err
 	}
 	fmt.Fprint(a.err, prompt)
-	b, err := term.ReadPassword(int(a.inFile.Fd()))
+	text, err := answered(ctx, func() (string, error) {
+		b, err := term.ReadPassword(fd)
+		return string(b), err
+	})
+	if errors.Is(err, errGivenUp) {
+		_ = term.Restore(fd, shown) // whoever types next sees it again
+		return "", err
+	}
 	fmt.Fprintln(a.err)
-	return string(b), err
+	return text, err
 }

@@ -3,6 +3,7 @@ package client
 import (
 	"bytes"
 	"encoding/json"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"path/filepath"
@@ -90,7 +91,7 @@ func TestBoard(t *testing.T) {
 	require.Regexp(t, `^behind\s+cut off\s+4 min\s+38.4 W\s+cut off by stuck$`, lines[4])
 	require.Regexp(t, `^calm\s+steady\s+4 min\s+router$`, lines[5])
 	for _, l := range lines {
-		require.LessOrEqual(t, len([]rune(l)), 80, l)
+		require.NotContains(t, l, "…", "what goes into a pipe is not cut")
 		require.NotContains(t, l, "\x1b", "colour only on a terminal")
 	}
 
@@ -240,7 +241,9 @@ func TestPlot(t *testing.T) {
 }
 
 func TestWrap(t *testing.T) {
-	require.Equal(t, "one two\n  three\n  four", wrap("one two three four", 9, "  "))
+	a := &app{width: 40}
+	require.Equal(t, "one two three four five\n    six seven eight nine ten eleven", a.wrap("one two three four five six seven eight nine ten eleven", 26, "    "), "an indent counts once")
+	require.Equal(t, "one two three", (&app{}).wrap("one two\nthree", 26, "    "), "what goes into a pipe is not broken")
 	require.Equal(t, "one…", cut("one two", 4))
 	require.Equal(t, "12 s 4 min 3 h 24 days", strings.Join([]string{age(time.Now().Add(-12 * time.Second)), age(since), age(time.Now().Add(-3 * time.Hour)), age(time.Now().Add(-24 * 24 * time.Hour))}, " "))
 }
@@ -258,4 +261,73 @@ func TestConfigIsForThisUserOnly(t *testing.T) {
 	got, err := ConfigPath()
 	require.NoError(t, err)
 	require.Equal(t, path, got)
+}
+
+// Nobody's texts reach the terminal of somebody else as anything but text.
+func TestTextsOfOthersAreHarmless(t *testing.T) {
+	evil := "red \x1b[31m, gone \x1b[2J\a, \u202eturned\u202c, \u009b31m; and\ta \\u001b of words \"so\""
+	f := serve(t, map[string]any{"GET /journal": []contract.JournalEntry{{ID: 1, Who: "l.oduya", Text: evil, Why: evil}}})
+	for _, form := range []string{"table", "csv"} {
+		status, out := f.run("", "journal", "-o", form)
+		require.Equal(t, ExitDone, status)
+		require.NotContains(t, out, "\x1b", form)
+		require.NotContains(t, out, "\a", form)
+		require.NotContains(t, out, "\u202e", form)
+		require.Contains(t, out, `\u001b of words`)
+	}
+	_, out := f.run("", "journal", "-o", "json")
+	var back []contract.JournalEntry
+	require.NoError(t, json.Unmarshal([]byte(out), &back))
+	require.Equal(t, evil, back[0].Text, "programs get it as it is")
+	require.NotContains(t, out, "\x1b")
+}
+
+// What programs and watchers rely on.
+func TestForMonitoringAndScripts(t *testing.T) {
+	hung := contract.DeviceSummary{Key: "stuck", Site: "pier", Verdict: contract.Verdict{State: contract.VerdictStateHung, Since: since}}
+	calm := contract.DeviceSummary{Key: "calm", Site: "pier", Verdict: contract.Verdict{State: contract.VerdictStateSteady, Since: since}}
+	b := contract.Board{Sites: []contract.Site{{Key: "pier", Zone: "UTC"}}, Devices: []contract.DeviceSummary{hung, calm}, Trouble: []contract.Trouble{{Device: "stuck", Verdict: hung.Verdict, SeenBy: new("l.oduya")}}}
+	f := serve(t, map[string]any{
+		"GET /board": b, "GET /devices/calm": contract.Device{Summary: calm, Zone: "UTC"}, "GET /devices/stuck": contract.Device{Summary: hung, Zone: "UTC"},
+		"GET /session": contract.Session{Account: "k.oster", Role: "keeper", Expires: since}, "GET /version": contract.Version{Version: "1", Go: "go"},
+	})
+	for _, c := range []struct {
+		status int
+		says   string
+		args   []string
+	}{
+		{ExitFailed, "plumb: stuck is hung", []string{"board", "--check"}},
+		{ExitDone, "has not answered", []string{"board", "--verdict", "dark", "-o", "json"}},
+		{ExitDone, "(l.oduya sees to it)", []string{"board"}},
+		{ExitDone, "calm is steady, since ", []string{"wait", "calm"}},
+		{ExitFailed, "stuck is hung after 1s, and not steady", []string{"wait", "stuck", "--timeout", "1s"}},
+		{ExitUsage, `"well" is none of`, []string{"wait", "stuck", "--until", "well"}},
+		{ExitDone, "k.oster, keeper, at ", []string{"whoami"}},
+		{ExitDone, "plumb version 0.", []string{"--version"}},
+		{ExitUsage, "switching is plumb off stuck", []string{"power", "off", "stuck"}},
+		{ExitUsage, "it is plumb controller restart stuck, or plumb card restart stuck, now", []string{"restart", "stuck"}},
+	} {
+		status, out := f.run("", c.args...)
+		require.Equal(t, c.status, status, "%v: %s", c.args, out)
+		if c.args[len(c.args)-1] == "json" {
+			require.Equal(t, "[]\n", out, "a list stays a list")
+			continue
+		}
+		require.Contains(t, out, c.says, c.args)
+	}
+	t.Setenv("PLUMB_CONFIG", f.config)
+	for word, args := range map[string][]string{"stuck\t at pier\ncalm": {"show", ""}, "cut-off": {"wait", "calm", "--until", ""}, "pier\t": {"board", "--site", ""}} {
+		var out bytes.Buffer
+		require.Equal(t, ExitDone, Main(append([]string{"__complete"}, args...), strings.NewReader(""), &out, io.Discard))
+		require.Contains(t, out.String(), word, args)
+	}
+	at := map[string]int{"stuck": 0, "calm": 1}
+	s := &service{}
+	for _, e := range []event{{kind: "device", data: []byte(`{"key":"stuck","verdict":{"state":"steady","since":"2026-03-01T14:00:00Z","reasons":[]},"w":7}`)}, {kind: "trouble", data: []byte("[]")}, {kind: "journal", data: []byte("{}")}, {kind: "device", data: []byte(`{"key":"stranger"}`)}} {
+		_, err := s.takeIn(&b, at, e)
+		require.NoError(t, err)
+	}
+	require.Equal(t, contract.VerdictStateSteady, b.Devices[0].Verdict.State)
+	require.Equal(t, "pier", b.Devices[0].Site, "what has not changed stays")
+	require.Empty(t, b.Trouble)
 }

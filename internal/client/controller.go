@@ -26,7 +26,7 @@ func (w *consent) flags(c *cobra.Command) {
 func (a *app) controllerCommand() *cobra.Command {
 	c := &cobra.Command{Use: "controller", Short: "A device's management controller: its settings, read and changed", RunE: needsSubcommand}
 	c.AddCommand(a.controllerShow(), a.controllerNetwork(), a.controllerUsers(), a.controllerClock(), a.controllerAlerts(),
-		a.controllerWatchdog(), a.controllerBoot(), a.controllerPower())
+		a.controllerWatchdog(), a.controllerBoot(), a.controllerPower(), a.restartCommand("controller", "Start a controller itself anew"))
 	return c
 }
 
@@ -59,13 +59,13 @@ func (a *app) change(ctx context.Context, s *service, device string, b contract.
 		return nil
 	}
 	for _, x := range shown.Warnings {
-		fmt.Fprintln(a.out, a.paint("strained", "  ! "+wrap(x, a.width-4, "    ")))
+		fmt.Fprintln(a.out, a.paint("strained", "  ! "+a.wrap(x, 4, "    ")))
 	}
 	if !w.yes {
 		if !a.terminal() {
 			return fail(ExitUsage, "nobody is there to agree: add --yes to make the change")
 		}
-		typed, err := a.line("Make this change? Type yes: ")
+		typed, err := a.line(ctx, "Make this change? Type yes: ")
 		if err != nil {
 			return err
 		}
@@ -98,7 +98,7 @@ func (a *app) controllerShow() *cobra.Command {
 				return a.show(x, func() table { return lineTable(settingLines(x)) })
 			}
 			for _, l := range settingLines(x) {
-				fmt.Fprintf(a.out, "%-18s %s\n", l[0], wrap(l[1], a.width-19, strings.Repeat(" ", 19)))
+				fmt.Fprintf(a.out, "%-18s %s\n", l[0], a.wrap(l[1], 19, strings.Repeat(" ", 19)))
 			}
 			return nil
 		}),
@@ -268,7 +268,7 @@ func (a *app) controllerUsers() *cobra.Command {
 				u.Enabled = new(false)
 			}
 			if password {
-				p, err := a.hidden("New password, up to 20 bytes: ")
+				p, err := a.hidden(c.Context(), "New password, up to 20 bytes: ")
 				if err != nil {
 					return err
 				}

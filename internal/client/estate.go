@@ -1,6 +1,7 @@
 package client
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -102,7 +103,7 @@ func (a *app) changes(c contract.EstateChanges) {
 		fmt.Fprintln(a.out, "Nothing changes.")
 	}
 	for _, x := range c.Changes {
-		fmt.Fprintln(a.out, wrap(x, a.width, "    "))
+		fmt.Fprintln(a.out, a.wrap(x, 0, "    "))
 	}
 	for _, s := range deref(c.Unset) {
 		fmt.Fprintf(a.out, "Secret %s is not set yet: plumb secret set %s\n", s, s)
@@ -160,7 +161,7 @@ func (a *app) estateImport() *cobra.Command {
 			if len(d.Changes) == 0 {
 				return nil
 			}
-			if err := a.agreeImport(yes); err != nil {
+			if err := a.agreeImport(c.Context(), yes); err != nil {
 				return err
 			}
 			body.Version = &d.Version
@@ -175,14 +176,14 @@ func (a *app) estateImport() *cobra.Command {
 	return c
 }
 
-func (a *app) agreeImport(yes bool) error {
+func (a *app) agreeImport(ctx context.Context, yes bool) error {
 	if yes {
 		return nil
 	}
 	if !a.terminal() {
 		return fail(ExitUsage, "nobody is there to agree: add --yes to import, or use plumb estate diff only to look")
 	}
-	typed, err := a.line("Import this? Type yes: ")
+	typed, err := a.line(ctx, "Import this? Type yes: ")
 	if err != nil {
 		return err
 	}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"strings"
 	"time"
@@ -29,7 +30,10 @@ func (s *service) follow(ctx context.Context, after string, f func(event) (bool,
 	failures := 0
 	for {
 		enough, err := s.stream(ctx, &after, func(e event) (bool, error) { failures = 0; return f(e) })
-		if enough || ctx.Err() != nil {
+		if ctx.Err() != nil {
+			return nil // whoever follows has had enough
+		}
+		if enough {
 			return err
 		}
 		if failures++; failures > giveUpAfter {
@@ -139,6 +143,14 @@ type drawing struct {
 	said map[int]string
 }
 
+// to is where steps go: what is printed for programs stays whole.
+func (d *drawing) to() io.Writer {
+	if d.a.output == "table" {
+		return d.a.out
+	}
+	return d.a.err
+}
+
 func (d *drawing) draw(o contract.Operation, zone *time.Location) {
 	for i, s := range o.Steps {
 		if s.State == contract.StepStatePending {
@@ -153,12 +165,12 @@ func (d *drawing) draw(o contract.Operation, zone *time.Location) {
 		if s.State == contract.StepStateFailed {
 			style = "failed"
 		}
-		fmt.Fprintln(d.a.out, d.a.paint(style, line))
+		fmt.Fprintln(d.to(), d.a.paint(style, line))
 	}
 	for i, t := range o.Trouble {
 		if d.said[-1-i] != t {
 			d.said[-1-i] = t
-			fmt.Fprintln(d.a.out, d.a.paint("failed", "  !  "+t))
+			fmt.Fprintln(d.to(), d.a.paint("failed", "  !  "+t))
 		}
 	}
 }

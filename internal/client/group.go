@@ -20,7 +20,9 @@ func groupFlags(f *pflag.FlagSet, w *wish) {
 	f.StringVar(&w.ups, "ups", "", "everything that is fed through a UPS")
 	f.StringVar(&w.tag, "tag", "", "everything with a tag")
 	f.StringVar(&w.at, "at", "", "once, at a time: 22:30, or 2026-03-01 22:30, here")
-	f.IntVar(&w.atOnce, "at-once", 4, "of several: how many may be under way")
+	f.IntVar(&w.atOnce, "parallel", 4, "of several: how many may be under way at the same time")
+	f.IntVar(&w.atOnce, "at-once", 4, "")
+	_ = f.MarkDeprecated("at-once", "it is --parallel now") // the flag is there
 	f.DurationVar(&w.gap, "gap", 3*time.Second, "of several: from the beginning of one to that of the next")
 	f.BoolVar(&w.goOn, "go-on", false, "of several: after a failure, go on with those that do not depend on it")
 	f.StringVar(&w.until, "until", "answers", "of several: when one counts as up: answers, power, or a time such as 90s")
@@ -76,7 +78,7 @@ func (a *app) operateGroup(ctx context.Context, s *service, devices []string, w 
 	if err := stands(p.Interlocks, w); err != nil || w.preview {
 		return err
 	}
-	if err := a.agree(p.Title, p.Interlocks, &w); err != nil {
+	if err := a.agree(ctx, p.Title, p.Interlocks, &w); err != nil {
 		return err
 	}
 	g, err := ask[contract.Group](s)(once(ctx, func(key *string) (*http.Response, error) {
@@ -126,19 +128,19 @@ func (a *app) groupPreview(p contract.GroupPreview) {
 	a.table(timetable(p))
 	a.curve(p.Curve)
 	for _, l := range p.LeftOut {
-		fmt.Fprintf(a.out, "  Left as it is: %s %s\n", l.Name, wrap(l.Text, a.width-20, "    "))
+		fmt.Fprintf(a.out, "  Left as it is: %s %s\n", l.Name, a.wrap(l.Text, 20, "    "))
 	}
 	said := map[string]bool{}
 	for _, x := range p.Slots {
 		for _, l := range x.Preview.Lines {
 			if (l.Kind == contract.PreviewLineKindInUse || l.Kind == contract.PreviewLineKindOurPath || l.Kind == contract.PreviewLineKindUnknown) && !said[l.Text] {
 				said[l.Text] = true
-				fmt.Fprintf(a.out, "  %s\n", wrap(l.Text, a.width-2, "    "))
+				fmt.Fprintf(a.out, "  %s\n", a.wrap(l.Text, 2, "    "))
 			}
 		}
 	}
 	for _, l := range p.Interlocks {
-		fmt.Fprintln(a.out, a.paint("failed", "  ! "+wrap(l.Name+": "+l.Reason, a.width-4, "    ")))
+		fmt.Fprintln(a.out, a.paint("failed", "  ! "+a.wrap(l.Name+": "+l.Reason, 4, "    ")))
 	}
 }
 
@@ -258,7 +260,7 @@ func (a *app) followGroup(ctx context.Context, s *service, g contract.Group) err
 				line += ": " + *m.Note
 			}
 			if a.output == "table" {
-				fmt.Fprintln(a.out, a.paint(string(m.State), wrap(line, a.width, strings.Repeat(" ", 23))))
+				fmt.Fprintln(a.out, a.paint(string(m.State), a.wrap(line, 0, strings.Repeat(" ", 23))))
 			}
 		}
 	}

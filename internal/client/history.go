@@ -125,7 +125,7 @@ func (a *app) history(c *cobra.Command, s *service, device string, series []stri
 		a.plot(device, h, x)
 	}
 	for _, m := range h.Marks {
-		fmt.Fprintf(a.out, "  %s  %s\n", clock(m.At, time.Local), wrap(m.Text, a.width-24, strings.Repeat(" ", 24)))
+		fmt.Fprintf(a.out, "  %s  %s\n", clock(m.At, time.Local), a.wrap(m.Text, 24, strings.Repeat(" ", 24)))
 	}
 	return nil
 }
@@ -166,7 +166,7 @@ func (a *app) plot(device string, h contract.History, x contract.HistorySeries) 
 	if x.Measured != nil && *x.Measured < 0.97 {
 		head += fmt.Sprintf(", known for %.0f %% of the time", 100**x.Measured)
 	}
-	fmt.Fprintln(a.out, wrap(head, a.width, "  "))
+	fmt.Fprintln(a.out, a.wrap(head, 0, "  "))
 	if len(x.At) == 0 {
 		fmt.Fprintln(a.out, "  nothing is on record for this time")
 		return

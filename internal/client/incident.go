@@ -112,7 +112,7 @@ func (s *service) incidentOf(ctx context.Context, given string) string {
 func (a *app) incident(ctx context.Context, s *service, i contract.Incident) {
 	at := func(t time.Time) string { return t.Local().Format("02 Jan 15:04:05") }
 	line := func(name, text string) {
-		fmt.Fprintf(a.out, "  %-9s %s\n", name, wrap(text, max(24, a.width-12), "            "))
+		fmt.Fprintf(a.out, "  %-9s %s\n", name, a.wrap(text, 12, "            "))
 	}
 	is := "is"
 	if i.Ended != nil {

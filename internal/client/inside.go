@@ -124,7 +124,7 @@ func (a *app) alike(list []contract.Sensor) {
 		names[x.Text] = append(names[x.Text], x.Name)
 	}
 	for _, t := range texts {
-		fmt.Fprintf(a.out, "  %-20s %s\n", t, wrap(strings.Join(names[t], ", "), a.width-23, strings.Repeat(" ", 23)))
+		fmt.Fprintf(a.out, "  %-20s %s\n", t, a.wrap(strings.Join(names[t], ", "), 23, strings.Repeat(" ", 23)))
 	}
 }
 

@@ -85,7 +85,7 @@ func (a *app) entries(es []contract.JournalEntry) {
 			text += " — because " + e.Why
 		}
 		head := fmt.Sprintf("%s  %-9s ", e.At.Local().Format("02 Jan 15:04:05"), cut(e.Who, 9))
-		fmt.Fprintln(a.out, a.paint(style, head+wrap(text, max(24, a.width-27), "                           ")))
+		fmt.Fprintln(a.out, a.paint(style, head+a.wrap(text, 27, "                           ")))
 	}
 }
 

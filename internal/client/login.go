@@ -84,7 +84,10 @@ func (a *app) trust(ctx context.Context, u *url.URL) (string, error) {
 		return "", fail(ExitUsage, "the certificate of %s is not trusted here. If this is its fingerprint, name it with --fingerprint: %s", u.Host, print)
 	}
 	fmt.Fprintf(a.err, "The certificate of %s is not trusted here. Its SHA-256 fingerprint is\n  %s\n", u.Host, print)
-	yes, err := a.line("Is that what the service printed when it started? Type yes: ")
+	yes, err := a.line(ctx, "Is that what the service printed when it started? Type yes: ")
+	if errors.Is(err, errGivenUp) {
+		return "", err
+	}
 	if err != nil || yes != "yes" {
 		return "", fail(ExitRefused, "not logged in: the certificate was not agreed to")
 	}
@@ -100,7 +103,7 @@ func (a *app) login(ctx context.Context, cfg Config) error {
 	if err != nil {
 		return err
 	}
-	pass, err := a.hidden(fmt.Sprintf("Password of %s: ", cfg.Account))
+	pass, err := a.hidden(ctx, fmt.Sprintf("Password of %s: ", cfg.Account))
 	if err != nil {
 		return err
 	}

@@ -76,10 +76,34 @@ var actions = []action{
 		f.DurationVar(&w.hold, "for", 400*time.Millisecond, "how long to press")
 		f.StringVar(&w.button, "button", "power", "power or reset")
 	}},
-	{contract.OperationKindRestart, "Start a controller or a card itself anew", "Its host, or what it switches, goes on as it is: that is seen to.", func(f *pflag.FlagSet, w *wish) {
-		f.StringVar(&w.endpoint, "endpoint", "", "which one; the first that can be by default")
-		f.BoolVar(&w.force, "cold", false, "from the very beginning, where it can be less")
-	}},
+}
+
+// restartCommand starts a controller, or a card, anew: not the machine.
+func (a *app) restartCommand(what, short string) *cobra.Command {
+	w := &wish{kind: contract.OperationKindRestart}
+	c := &cobra.Command{
+		Use: "restart DEVICE", Short: short, Args: args(1, 1, "plumb "+what+" restart DEVICE"),
+		Long: short + ".\n\nIts host, or what it switches, goes on as it is: that is seen to.",
+		RunE: func(c *cobra.Command, devices []string) error { return a.operate(c.Context(), devices, *w) },
+	}
+	c.Flags().StringVar(&w.endpoint, "endpoint", "", "which one; the first that can be by default")
+	c.Flags().BoolVar(&w.force, "cold", false, "from the very beginning, where it can be less")
+	consentFlags(c.Flags(), w)
+	return c
+}
+
+// oldRestart says how a restart is asked for now.
+func oldRestart() *cobra.Command {
+	return &cobra.Command{
+		Use: "restart DEVICE", Hidden: true, DisableFlagParsing: true,
+		RunE: func(_ *cobra.Command, given []string) error {
+			device := "DEVICE"
+			if len(given) > 0 {
+				device = given[0]
+			}
+			return fail(ExitUsage, "it is plumb controller restart %[1]s, or plumb card restart %[1]s, now; for the machine itself there are plumb reset %[1]s and plumb cycle %[1]s", device)
+		},
+	}
 }
 
 const switched = `Nothing is believed that is not measured: the operation is done when the draw,
@@ -91,7 +115,7 @@ func switchFlags(f *pflag.FlagSet, w *wish) {
 }
 
 func (a *app) operateCommands() []*cobra.Command {
-	var out []*cobra.Command
+	out := []*cobra.Command{oldRestart()}
 	for _, x := range actions {
 		w := &wish{kind: x.kind}
 		c := &cobra.Command{
@@ -177,7 +201,7 @@ func (a *app) operate(ctx context.Context, devices []string, w wish) error {
 	if err := stands(p.Interlocks, w); err != nil || w.preview {
 		return err
 	}
-	if err := a.agree(title(p), p.Interlocks, &w); err != nil {
+	if err := a.agree(ctx, title(p), p.Interlocks, &w); err != nil {
 		return err
 	}
 	o, err := ask[contract.Operation](s)(once(ctx, func(key *string) (*http.Response, error) {
@@ -209,7 +233,7 @@ func stands(ls []contract.Interlock, w wish) error {
 }
 
 // agree asks for what is still missing: names of guarded devices, and a yes.
-func (a *app) agree(what string, ls []contract.Interlock, w *wish) error {
+func (a *app) agree(ctx context.Context, what string, ls []contract.Interlock, w *wish) error {
 	for _, l := range ls {
 		if l.Lift != contract.InterlockLiftName {
 			continue
@@ -221,7 +245,7 @@ func (a *app) agree(what string, ls []contract.Interlock, w *wish) error {
 			if !a.terminal() || w.yes {
 				return fail(ExitRefused, "refused (%s): %s. Name it with --name %s", l.Name, l.Reason, name)
 			}
-			typed, err := a.line(fmt.Sprintf("%s is guarded. Type its name to cut it: ", name))
+			typed, err := a.line(ctx, fmt.Sprintf("%s is guarded. Type its name to cut it: ", name))
 			if err != nil {
 				return err
 			}
@@ -237,7 +261,7 @@ func (a *app) agree(what string, ls []contract.Interlock, w *wish) error {
 	if !a.terminal() {
 		return fail(ExitUsage, "nobody is there to agree: add --yes to go ahead, or --preview only to look")
 	}
-	typed, err := a.line(what + "? Type yes: ")
+	typed, err := a.line(ctx, what+"? Type yes: ")
 	if err != nil {
 		return err
 	}
@@ -273,7 +297,7 @@ func (a *app) ended(o contract.Operation) error {
 			return err
 		}
 	} else {
-		fmt.Fprintln(a.out, a.paint(string(o.State), wrap(o.Outcome, a.width, "")))
+		fmt.Fprintln(a.out, a.paint(string(o.State), a.wrap(o.Outcome, 0, "")))
 	}
 	if o.State == contract.OperationStateFailed {
 		return fail(ExitFailed, "failed: %s", o.Device)
@@ -302,10 +326,10 @@ func (a *app) preview(p contract.Preview) {
 		}
 	}
 	for _, l := range p.Lines {
-		fmt.Fprintf(a.out, "  %s\n", wrap(l.Text, a.width-2, "    "))
+		fmt.Fprintf(a.out, "  %s\n", a.wrap(l.Text, 2, "    "))
 	}
 	for _, l := range p.Interlocks {
-		fmt.Fprintln(a.out, a.paint("failed", "  ! "+wrap(l.Name+": "+l.Reason, a.width-4, "    ")))
+		fmt.Fprintln(a.out, a.paint("failed", "  ! "+a.wrap(l.Name+": "+l.Reason, 4, "    ")))
 	}
 }
 
@@ -413,7 +437,7 @@ func (a *app) opShowCommand() *cobra.Command {
 				return a.ended(o)
 			}
 			(&drawing{a: a, said: map[int]string{}}).draw(o, time.Local)
-			fmt.Fprintln(a.out, wrap(o.Outcome, a.width, ""))
+			fmt.Fprintln(a.out, a.wrap(o.Outcome, 0, ""))
 			if proof {
 				a.proof(o.ID, deref(o.Proof))
 			}

@@ -79,11 +79,14 @@ func (a *app) table(t table) {
 			widths[i] = max(widths[i], utf8.RuneCountInString(r[i]))
 		}
 	}
-	room := a.width
-	for _, w := range widths[:len(widths)-1] {
-		room -= w + 2
+	last := widths[len(widths)-1]
+	if a.width > 0 {
+		room := a.width
+		for _, w := range widths[:len(widths)-1] {
+			room -= w + 2
+		}
+		last = max(12, min(last, room))
 	}
-	last := max(12, min(widths[len(widths)-1], room))
 	a.row(t.columns, widths, last, "head")
 	for i, r := range t.rows {
 		style := ""
@@ -135,17 +138,28 @@ func (a *app) paint(style, text string) string {
 	return text
 }
 
-// wrap breaks text into lines of a width, each with an indent but the first.
-func wrap(s string, width int, indent string) string {
+// leastRoom is how many columns a text has at the least, however narrow the terminal.
+const leastRoom = 24
+
+// wrap breaks text into the lines of the terminal. first is how many columns stand
+// before its first line; each further one has an indent. What goes into a pipe or a
+// file is not broken.
+func (a *app) wrap(s string, first int, indent string) string {
+	fields := strings.Fields(s)
+	if a.width == 0 {
+		return strings.Join(fields, " ")
+	}
+	left := utf8.RuneCountInString(indent)
+	width := max(a.width, max(first, left)+leastRoom)
 	var b strings.Builder
-	n := 0
-	for i, w := range strings.Fields(s) {
+	n := first
+	for i, w := range fields {
 		l := utf8.RuneCountInString(w)
 		switch {
 		case i == 0:
 		case n+1+l > width:
 			b.WriteString("\n" + indent)
-			n = utf8.RuneCountInString(indent)
+			n = left
 		default:
 			b.WriteByte(' ')
 			n++

@@ -2,6 +2,7 @@ package client
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -14,7 +15,12 @@ func (a *app) powerCommand() *cobra.Command {
 	var site string
 	c := &cobra.Command{
 		Use: "power", Short: "What carries how much at each site, what hangs on it, and what if it were lost",
-		Args: args(0, 0, "plumb power [--site SITE]"),
+		Args: func(c *cobra.Command, given []string) error {
+			if len(given) > 0 && slices.Contains([]string{"on", "off", "cycle", "reset"}, given[0]) {
+				return fail(ExitUsage, "plumb power shows what carries how much; switching is plumb %s", strings.Join(given, " "))
+			}
+			return args(0, 0, "plumb power [--site SITE]")(c, given)
+		},
 		RunE: a.loggedIn(func(c *cobra.Command, _ []string, s *service) error {
 			p := contract.GetPowerParams{}
 			if site != "" {
@@ -69,7 +75,7 @@ func (a *app) sitePower(x contract.SitePower, whole bool) {
 	}
 	fmt.Fprintln(a.out, a.paint("bold", head))
 	for _, u := range x.Supplies {
-		fmt.Fprintln(a.out, a.paint(levelStyle[u.Level], "  "+wrap(u.Device+": "+supplyWords(u), a.width-2, "    ")))
+		fmt.Fprintln(a.out, a.paint(levelStyle[u.Level], "  "+a.wrap(u.Device+": "+supplyWords(u), 2, "    ")))
 	}
 	t := table{columns: []string{"", "CARRIES", "OF", "", "LEFT"}}
 	for _, e := range x.Elements {
@@ -98,7 +104,7 @@ func (a *app) sitePower(x contract.SitePower, whole bool) {
 	}
 	a.failovers(x)
 	for _, w := range x.Weaknesses {
-		fmt.Fprintln(a.out, a.paint("strained", "  weak: "+wrap(w.Text+": "+w.Remedy, a.width-8, "        ")))
+		fmt.Fprintln(a.out, a.paint("strained", "  weak: "+a.wrap(w.Text+": "+w.Remedy, 8, "        ")))
 	}
 }
 
@@ -146,7 +152,7 @@ func (a *app) failovers(x contract.SitePower) {
 			continue
 		case len(f.Alone) == 0:
 			if len(x.Failovers) > 1 {
-				fmt.Fprintf(a.out, "  %s\n", wrap(fmt.Sprintf("without %s: dark %s", f.Lost, strings.Join(f.Dark, ", ")), a.width-2, "    "))
+				fmt.Fprintf(a.out, "  %s\n", a.wrap(fmt.Sprintf("without %s: dark %s", f.Lost, strings.Join(f.Dark, ", ")), 2, "    "))
 			}
 			continue
 		}
@@ -165,7 +171,7 @@ func (a *app) failovers(x contract.SitePower) {
 		} else if len(f.Dark) == 0 {
 			style = "hung"
 		}
-		fmt.Fprintln(a.out, a.paint(style, "  "+wrap(text, a.width-2, "    ")))
+		fmt.Fprintln(a.out, a.paint(style, "  "+a.wrap(text, 2, "    ")))
 	}
 }
 
@@ -301,7 +307,7 @@ func (a *app) portsCommand() *cobra.Command {
 			})
 			if a.output == "table" {
 				for _, m := range p.Mismatches {
-					fmt.Fprintln(a.out, a.paint("strained", wrap(m, a.width, "  ")))
+					fmt.Fprintln(a.out, a.paint("strained", a.wrap(m, 0, "  ")))
 				}
 			}
 			return err
@@ -310,7 +316,7 @@ func (a *app) portsCommand() *cobra.Command {
 }
 
 func (a *app) cardCommand() *cobra.Command {
-	c := &cobra.Command{Use: "card", Short: "The card of a PDU, a UPS or a switch: its clock and its log; plumb restart starts it anew", RunE: needsSubcommand}
+	c := &cobra.Command{Use: "card", Short: "The card of a PDU, a UPS or a switch: its clock, its log, and its restart", RunE: needsSubcommand}
 	show := &cobra.Command{
 		Use: "show DEVICE", Short: "Its clock and its log", Args: args(1, 1, "plumb card show DEVICE"),
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
@@ -338,6 +344,6 @@ func (a *app) cardCommand() *cobra.Command {
 			})
 		}),
 	}
-	c.AddCommand(show)
+	c.AddCommand(a.restartCommand("card", "Start a card itself anew"), show)
 	return c
 }

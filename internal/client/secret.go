@@ -1,6 +1,7 @@
 package client
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"strings"
@@ -32,7 +33,7 @@ key or token for HTTP with --token. A private key for SSH is read from a file,
 with --ssh-user and --key-file.`,
 		Args: args(1, 1, "plumb secret set NAME [--v3-user USER | --v1 | --ipmi-user USER | --login USER | --token | --ssh-user USER --key-file FILE]"),
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
-			v, err := a.fill(form)
+			v, err := a.fill(c.Context(), form)
 			if err != nil {
 				return err
 			}
@@ -58,7 +59,7 @@ with --ssh-user and --key-file.`,
 }
 
 // fill asks for what a form leaves open.
-func (a *app) fill(form secretForm) (v contract.SecretValue, err error) {
+func (a *app) fill(ctx context.Context, form secretForm) (v contract.SecretValue, err error) {
 	chosen := 0
 	for _, on := range []bool{form.v3User != "", form.ipmiUser != "", form.login != "", form.sshUser != "", form.v1, form.token} {
 		if on {
@@ -90,27 +91,27 @@ func (a *app) fill(form secretForm) (v contract.SecretValue, err error) {
 		if form.controller {
 			lines = append(lines, typed{"Controller key: ", &v.ControllerKey})
 		}
-		err = a.secretLines(lines)
+		err = a.secretLines(ctx, lines)
 		return v, err
 	case form.login != "":
 		of(secret.Login, &form.login)
-		err = a.secretLines([]typed{{"Password: ", &v.Password}})
+		err = a.secretLines(ctx, []typed{{"Password: ", &v.Password}})
 		return v, err
 	case form.token:
 		of(secret.Token, &none)
-		err = a.secretLines([]typed{{"Token: ", &v.Password}})
+		err = a.secretLines(ctx, []typed{{"Token: ", &v.Password}})
 		return v, err
 	case form.v3User != "":
 		of(secret.SNMPv3, &form.v3User)
 		v.AuthProtocol, v.PrivProtocol = &form.auth, &form.priv
-		err = a.secretLines([]typed{{"Authentication pass phrase: ", &v.AuthPass}, {"Privacy pass phrase: ", &v.PrivPass}})
+		err = a.secretLines(ctx, []typed{{"Authentication pass phrase: ", &v.AuthPass}, {"Privacy pass phrase: ", &v.PrivPass}})
 		return v, err
 	case form.v1:
 		of(secret.SNMPv1, &none)
 	default:
 		of(secret.SNMPv2c, &none)
 	}
-	err = a.secretLines([]typed{{"Community: ", &v.Community}})
+	err = a.secretLines(ctx, []typed{{"Community: ", &v.Community}})
 	return v, err
 }
 
@@ -120,9 +121,9 @@ type typed struct {
 	to     **string
 }
 
-func (a *app) secretLines(lines []typed) error {
+func (a *app) secretLines(ctx context.Context, lines []typed) error {
 	for _, l := range lines {
-		v, err := a.hidden(l.prompt)
+		v, err := a.hidden(ctx, l.prompt)
 		if err != nil {
 			return err
 		}

@@ -123,9 +123,9 @@ func (a *app) supply(c *cobra.Command, s *service, device string) error {
 	if a.output != "table" {
 		return a.show(u, func() table { return supplyTable(u) })
 	}
-	fmt.Fprintln(a.out, a.paint(levelStyle[u.Brief.Level], a.paint("bold", device)+" "+wrap(supplyWords(u.Brief), a.width-len(device)-1, "  ")))
+	fmt.Fprintln(a.out, a.paint(levelStyle[u.Brief.Level], a.paint("bold", device)+" "+a.wrap(supplyWords(u.Brief), len(device)+1, "  ")))
 	if u.Brief.Disagree != nil && *u.Brief.Disagree {
-		fmt.Fprintln(a.out, wrap(fmt.Sprintf("Its own reckoning and its %d past discharges tell of different batteries: trust the past.", deref(u.Brief.Discharges)), a.width, "  "))
+		fmt.Fprintln(a.out, a.wrap(fmt.Sprintf("Its own reckoning and its %d past discharges tell of different batteries: trust the past.", deref(u.Brief.Discharges)), 0, "  "))
 	}
 	for _, x := range u.Alarms {
 		fmt.Fprintln(a.out, a.paint(levelStyle[x.Level], "  alarm: "+x.Text))

@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -43,7 +44,7 @@ its name is given with --name.`,
 			if why == "" {
 				return fail(ExitUsage, "this switches things off: add --why TEXT")
 			}
-			if err := a.agreeToSwitch(w, outlets, names, yes); err != nil {
+			if err := a.agreeToSwitch(c.Context(), w, outlets, names, yes); err != nil {
 				return err
 			}
 			w, err = ask[contract.Wiring](s)(s.CheckWiring(c.Context(), given[0], contract.WiringCheck{Outlets: outlets, Names: &names, Why: why}))
@@ -70,7 +71,7 @@ its name is given with --name.`,
 }
 
 // agreeToSwitch says what would go off, one after the other.
-func (a *app) agreeToSwitch(w contract.Wiring, outlets, names []string, yes bool) error {
+func (a *app) agreeToSwitch(ctx context.Context, w contract.Wiring, outlets, names []string, yes bool) error {
 	fmt.Fprintln(a.out, "One after the other, each for about 9 s:")
 	for _, o := range w.Outlets {
 		if !slices.Contains(outlets, o.Outlet) {
@@ -85,9 +86,9 @@ func (a *app) agreeToSwitch(w contract.Wiring, outlets, names []string, yes bool
 				feeds += fmt.Sprintf("; %s is guarded, so this is skipped without --name %s", g, g)
 			}
 		}
-		fmt.Fprintf(a.out, "  %-18s %s\n", o.Outlet, wrap(feeds, a.width-22, strings.Repeat(" ", 21)))
+		fmt.Fprintf(a.out, "  %-18s %s\n", o.Outlet, a.wrap(feeds, 22, strings.Repeat(" ", 21)))
 	}
-	return a.agreeAll(yes)
+	return a.agreeAll(ctx, yes)
 }
 
 // followWiring prints findings as they are made. Whoever goes away leaves the
@@ -118,7 +119,7 @@ func (a *app) followWiring(ctx context.Context, s *service, site string, w contr
 var findingStyle = map[contract.WiringFindingVerdict]string{"wrong": "hung", "right": "done", "skipped": "unknown", "unknown": "unknown"}
 
 func (a *app) finding(f contract.WiringFinding) {
-	fmt.Fprintln(a.out, a.paint(findingStyle[f.Verdict], fmt.Sprintf("  %-18s %-8s %s", f.Outlet, f.Verdict, wrap(f.Text, a.width-30, strings.Repeat(" ", 30)))))
+	fmt.Fprintln(a.out, a.paint(findingStyle[f.Verdict], fmt.Sprintf("  %-18s %-8s %s", f.Outlet, f.Verdict, a.wrap(f.Text, 30, strings.Repeat(" ", 30)))))
 }
 
 func (a *app) wiring(w contract.Wiring) error {
@@ -149,15 +150,18 @@ func (a *app) wiring(w contract.Wiring) error {
 			fmt.Fprintf(a.out, "  running: %s\n", deref(w.Doing))
 		}
 	}
-	fmt.Fprintf(a.out, "\n%s\n", wrap(fmt.Sprintf("%d outlets could be checked by switching: --outlet PDU/N for some, --all for all.", len(w.Outlets)), a.width, ""))
+	fmt.Fprintf(a.out, "\n%s\n", a.wrap(fmt.Sprintf("%d outlets could be checked by switching: --outlet PDU/N for some, --all for all.", len(w.Outlets)), 0, ""))
 	return nil
 }
 
-func (a *app) agreeAll(yes bool) error {
+func (a *app) agreeAll(ctx context.Context, yes bool) error {
 	if yes {
 		return nil
 	}
-	typed, err := a.line("Begin? Type yes: ")
+	typed, err := a.line(ctx, "Begin? Type yes: ")
+	if errors.Is(err, errGivenUp) {
+		return err
+	}
 	if err != nil || typed != "yes" {
 		return fail(ExitUsage, "nothing was switched: type yes, or add --yes")
 	}

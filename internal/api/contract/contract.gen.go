@@ -1121,7 +1121,10 @@ type Device struct {
 	Behind []string `json:"behind"`
 
 	// Chassis what a device's controller says of it
-	Chassis    *Chassis    `json:"chassis,omitempty"`
+	Chassis *Chassis `json:"chassis,omitempty"`
+
+	// Incident one trouble with one cause; it opens and ends by itself
+	Incident   *Incident   `json:"incident,omitempty"`
 	Notes      string      `json:"notes"`
 	Operations []Operation `json:"operations"`
 	Outlets    []Outlet    `json:"outlets"`

@@ -1594,6 +1594,7 @@ export interface components {
             operations: components["schemas"]["Operation"][];
             chassis?: components["schemas"]["Chassis"];
             weaknesses: components["schemas"]["Weakness"][];
+            incident?: components["schemas"]["Incident"];
             /** @description what there is to be seen of it beside this, by what its endpoints give */
             shows: components["schemas"]["DevicePart"][];
         };

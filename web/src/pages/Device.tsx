@@ -237,25 +237,57 @@ function Why({ device }: { device: Device }) {
           </span>
         }
       >
-        <dl className="grid grid-cols-[5rem_1fr_auto] gap-x-4 gap-y-2 max-sm:grid-cols-[4rem_1fr]">
-          {v.reasons.map((r) => (
-            <ReasonRow key={r.text} reason={r} zone={device.zone} />
-          ))}
-        </dl>
+        <Attended device={device} />
+        {(['for', 'against', 'note'] as const).map((stance) => (
+          <Reasons
+            key={stance}
+            stance={stance}
+            list={v.reasons.filter((r) => r.stance === stance)}
+            zone={device.zone}
+          />
+        ))}
       </Card>
     </div>
   )
 }
 
-function ReasonRow({ reason: r, zone }: { reason: Reason; zone: string }) {
+const stances = { for: 'What speaks for it', against: 'What speaks against it', note: 'What is known besides' }
+
+/** The reasons of one kind together, under one heading. */
+function Reasons({ stance, list, zone }: { stance: keyof typeof stances; list: Reason[]; zone: string }) {
   const now = useNow()
-  const text = sentence(r, zone, now)
+  if (list.length === 0) return null
   return (
-    <>
-      <dt className="text-ink3">{r.stance}</dt>
-      <dd>{capital(text)}</dd>
-      <dd className="text-right text-ink3 max-sm:hidden">{r.at && !r.since && <At at={r.at} zone={zone} />}</dd>
-    </>
+    <section className="mt-2 first:mt-0">
+      <h3 className="text-[12px] text-ink3">{stances[stance]}</h3>
+      <ul>
+        {list.map((r) => (
+          <li key={r.text} className="flex justify-between gap-4 py-0.5">
+            <span className={stance === 'note' ? 'text-ink2' : ''}>{capital(sentence(r, zone, now))}</span>
+            <span className="text-right whitespace-nowrap text-ink3 max-sm:hidden">
+              {r.at && !r.since && <At at={r.at} zone={zone} />}
+            </span>
+          </li>
+        ))}
+      </ul>
+    </section>
+  )
+}
+
+/** Who sees to it, and what was noted last: whoever is about to act should know. */
+function Attended({ device }: { device: Device }) {
+  const i = device.incident
+  const noted = i?.notes[i.notes.length - 1]
+  if (!i || (!i.seen && !noted)) return null
+  return (
+    <p className="mb-2 border-l-2 border-brass pl-3">
+      {i.seen && (
+        <>
+          <b>{i.seen.by} sees to it</b>, since <At at={i.seen.at} zone={device.zone} />.{' '}
+        </>
+      )}
+      {noted && `${noted.by} has noted: ${noted.text}`}
+    </p>
   )
 }
 
