@@ -73,7 +73,7 @@ func (s *Server) GetDevice(ctx context.Context, req contract.GetDeviceRequestObj
 		s.Log.Warn("a device is shown without its operations", "device", req.Key, "because", err)
 	}
 	for _, o := range ops {
-		out.Operations = append(out.Operations, operationView(o, s.Keeper.Estate().Zone(o.Device)))
+		out.Operations = append(out.Operations, s.operationNow(ctx, o))
 	}
 	return contract.GetDevice200JSONResponse(*out), nil
 }

@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
@@ -47,6 +48,7 @@ type gate struct {
 
 	zipped bool // who asks takes gzip
 	url    url.URL
+	zone   *time.Location // in which they want to read times; nil: in that of each site
 }
 
 // gates are by method and path, as the router has them.
@@ -139,10 +141,31 @@ func (g gates) find(next echo.HandlerFunc) echo.HandlerFunc {
 			return &tooLongError{x.body}
 		}
 		x.zipped, x.url = takesGzip(r), *r.URL
+		var err error
+		if x.zone, err = askedZone(r); err != nil {
+			return err
+		}
 		r.Body = http.MaxBytesReader(c.Response(), r.Body, x.body)
 		c.SetRequest(r.WithContext(context.WithValue(r.Context(), gateKey{}, x)))
 		return next(c)
 	}
+}
+
+// askedZone is the zone that the header Time-Zone names: "Europe/Oslo", "UTC", "+01:00".
+func askedZone(r *http.Request) (*time.Location, error) {
+	name := r.Header.Get("Time-Zone")
+	if name == "" {
+		return nil, nil //nolint:nilnil // nobody has asked
+	}
+	if at, err := time.Parse("-07:00", name); err == nil {
+		_, offset := at.Zone()
+		return time.FixedZone(name, offset), nil
+	}
+	zone, err := time.LoadLocation(name)
+	if err != nil || len(name) > 64 || name == "Local" {
+		return nil, &invalidError{"Time-Zone", fmt.Sprintf("%q is no time zone: write a name such as Europe/Oslo, or how far it is off, such as +01:00", name)}
+	}
+	return zone, nil
 }
 
 // nowhere says whether there is nothing, or something else can be done there.

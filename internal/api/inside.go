@@ -153,6 +153,9 @@ func (s *Server) sheet(d *estate.Device) contract.Sheet {
 		Address: optional(x.Address), Mac: optional(x.MAC), Name: optional(x.Name), Faults: append([]string{}, x.Faults...),
 	}
 	out.Ports = ptr(s.portsOf(d))
+	if len(x.More) > 0 {
+		out.More = &x.More
+	}
 	if x.OnFor > 0 {
 		out.OnHours = ptr(int(x.OnFor.Hours()))
 	}

@@ -2,6 +2,7 @@ package api
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -79,7 +80,7 @@ func (s *Server) RequestOperation(ctx context.Context, req contract.RequestOpera
 	if err != nil {
 		return nil, err
 	}
-	return contract.RequestOperation202JSONResponse(s.operationNow(o)), nil
+	return contract.RequestOperation202JSONResponse(s.operationNow(ctx, o)), nil
 }
 
 func deref[T any](p *[]T) []T {
@@ -89,8 +90,8 @@ func deref[T any](p *[]T) []T {
 	return *p
 }
 
-func (s *Server) operationNow(o *operation.Operation) contract.Operation {
-	return operationView(o, s.Keeper.Estate().Zone(o.Device))
+func (s *Server) operationNow(ctx context.Context, o *operation.Operation) contract.Operation {
+	return operationView(o, cmp.Or(gateOf(ctx).zone, s.Keeper.Estate().Zone(o.Device)))
 }
 
 func limitOf(n *int) int {
@@ -115,7 +116,7 @@ func (s *Server) ListOperations(ctx context.Context, req contract.ListOperations
 	}
 	out := contract.ListOperations200JSONResponse{Body: []contract.Operation{}}
 	for _, o := range ops {
-		out.Body = append(out.Body, s.operationNow(o))
+		out.Body = append(out.Body, s.operationNow(ctx, o))
 	}
 	if len(ops) == 0 && f.Before == "" {
 		err = s.knows(f.Device)
@@ -140,7 +141,7 @@ func (s *Server) GetOperation(ctx context.Context, req contract.GetOperationRequ
 	if err != nil {
 		return nil, noOperation(req.ID, err)
 	}
-	out := s.operationNow(o)
+	out := s.operationNow(ctx, o)
 	out.Proof = proofView(o.Proof)
 	return contract.GetOperation200JSONResponse(out), nil
 }
@@ -164,5 +165,5 @@ func (s *Server) CancelOperation(ctx context.Context, req contract.CancelOperati
 	if err != nil {
 		return nil, noOperation(req.ID, err)
 	}
-	return contract.CancelOperation202JSONResponse(s.operationNow(o)), nil
+	return contract.CancelOperation202JSONResponse(s.operationNow(ctx, o)), nil
 }

@@ -34,7 +34,7 @@ func (a *app) accountCommand() *cobra.Command {
 				for _, x := range all {
 					newest := ""
 					if x.LastLogIn != nil {
-						newest = x.LastLogIn.Local().Format("02 Jan 15:04")
+						newest = dated(*x.LastLogIn)
 					}
 					t.rows = append(t.rows, []string{x.Name, string(x.Role), x.Created.Local().Format(time.DateOnly), fmt.Sprint(x.LogIns), newest})
 				}

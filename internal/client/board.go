@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -85,10 +84,6 @@ func (a *app) board(b contract.Board, f boardFilter) error {
 			return nil
 		}
 	}
-	zones := map[string]*time.Location{}
-	for _, s := range b.Sites {
-		zones[s.Key] = zoneOf(s.Zone)
-	}
 	seen := map[string]string{}
 	for _, t := range b.Trouble {
 		if t.SeenBy != nil {
@@ -99,7 +94,7 @@ func (a *app) board(b contract.Board, f boardFilter) error {
 		t := table{columns: []string{"DEVICE", "VERDICT", "FOR", "DRAW", "BECAUSE"}}
 		for _, d := range ds {
 			since := age(d.Verdict.Since)
-			t.rows = append(t.rows, []string{d.Key, words(d.Verdict.State), since, watts(d.W), because(d, zones[d.Site]) + seen[d.Key]})
+			t.rows = append(t.rows, []string{d.Key, words(d.Verdict.State), since, watts(d.W), because(d) + seen[d.Key]})
 			t.styles = append(t.styles, string(d.Verdict.State))
 		}
 		return t
@@ -143,7 +138,7 @@ func (a *app) headline(b contract.Board) {
 }
 
 // because is the most telling reason of a verdict, short.
-func because(d contract.DeviceSummary, zone *time.Location) string {
+func because(d contract.DeviceSummary) string {
 	v := d.Verdict
 	switch {
 	case v.State == contract.VerdictStateSteady:
@@ -156,13 +151,13 @@ func because(d contract.DeviceSummary, zone *time.Location) string {
 		switch {
 		case r.Stance != contract.ReasonStanceFor:
 		case r.Since != nil && *r.Since:
-			rs = slices.Insert(rs, 0, reason(r, zone)) // tells most
+			rs = slices.Insert(rs, 0, reason(r)) // tells most
 		default:
-			rs = append(rs, reason(r, zone))
+			rs = append(rs, reason(r))
 		}
 	}
 	if len(rs) == 0 && len(v.Reasons) > 0 {
-		rs = append(rs, reason(v.Reasons[0], zone))
+		rs = append(rs, reason(v.Reasons[0]))
 	}
 	return strings.Join(rs, "; ")
 }
@@ -188,27 +183,26 @@ func (a *app) showCommand() *cobra.Command {
 }
 
 func (a *app) device(d contract.Device) {
-	zone := zoneOf(d.Zone)
 	sum := d.Summary
 	v := sum.Verdict
 	place := ""
 	if sum.Place != nil {
 		place = ", " + *sum.Place
 	}
-	fmt.Fprintf(a.out, "%s %s since %s\n%s\n", a.paint("bold", sum.Key), a.paint(string(v.State), words(v.State)), clock(v.Since, zone),
+	fmt.Fprintf(a.out, "%s %s since %s\n%s\n", a.paint("bold", sum.Key), a.paint(string(v.State), words(v.State)), clock(v.Since),
 		a.paint("head", fmt.Sprintf("%s at %s%s", sum.Words, sum.Site, place)))
 	if sum.Guarded {
 		fmt.Fprintln(a.out, "guarded: it is not cut unless its name is typed")
 	}
 	if i := d.Incident; i != nil {
-		a.attended(*i, zone)
+		a.attended(*i)
 	}
 	if d.Notes != "" {
 		fmt.Fprintln(a.out, a.wrap(d.Notes, 0, ""))
 	}
 	a.section("Why")
 	for _, r := range v.Reasons {
-		fmt.Fprintf(a.out, "  %-8s %s\n", r.Stance, a.wrap(reason(r, zone), 11, "           "))
+		fmt.Fprintf(a.out, "  %-8s %s\n", r.Stance, a.wrap(reason(r), 11, "           "))
 	}
 	a.chassis(d)
 	if len(d.Weaknesses) > 0 {
@@ -230,7 +224,7 @@ func (a *app) device(d contract.Device) {
 		fmt.Fprintln(a.out, "  "+a.wrap(strings.Join(d.Behind, ", "), 2, "  "))
 	}
 	a.outlets(d)
-	a.pastOperations(d, zone)
+	a.pastOperations(d)
 }
 
 // chassis prints what the controller says.
@@ -318,13 +312,13 @@ func (a *app) outlets(d contract.Device) {
 	a.table(t)
 }
 
-func (a *app) pastOperations(d contract.Device, zone *time.Location) {
+func (a *app) pastOperations(d contract.Device) {
 	if len(d.Operations) == 0 {
 		return
 	}
 	a.section("Operations")
 	for _, o := range d.Operations[:min(5, len(d.Operations))] {
-		fmt.Fprintf(a.out, "  %s  %s by %s\n    %s\n", clock(o.Asked, zone), a.paint(string(o.State), string(o.State)), o.By, a.wrap(o.Outcome, 4, "    "))
+		fmt.Fprintf(a.out, "  %s  %s by %s\n    %s\n", clock(o.Asked), a.paint(string(o.State), string(o.State)), o.By, a.wrap(o.Outcome, 4, "    "))
 	}
 }
 

@@ -60,6 +60,7 @@ type app struct {
 	colour bool
 	width  int // of the terminal; 0: nothing is cut or broken into lines
 	height int
+	utc    bool
 
 	toTerminal bool // out is one
 }
@@ -68,6 +69,7 @@ type app struct {
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	defer func(zone *time.Location) { time.Local = zone }(time.Local)
 	a := &app{in: bufio.NewReader(in), out: out, err: errOut}
 	a.inFile, _ = in.(*os.File)
 	if f, ok := out.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
@@ -114,6 +116,9 @@ Exit status: 0 done, 1 failed, 2 wrong usage, 3 refused by an interlock,
 4 service or gear unreachable, 5 not permitted.`,
 		SilenceErrors: true, SilenceUsage: true,
 		PersistentPreRunE: func(*cobra.Command, []string) error {
+			if a.utc {
+				time.Local = time.UTC // for all that this program says
+			}
 			switch a.output {
 			case "table", "json", "yaml", "csv":
 				return nil
@@ -128,6 +133,7 @@ Exit status: 0 done, 1 failed, 2 wrong usage, 3 refused by an interlock,
 		return fail(ExitUsage, "%s: %s --help shows what there is", err, c.CommandPath())
 	})
 	root.PersistentFlags().StringVar(&a.config, "config", "", "the file that the log-in is kept in (default $PLUMB_CONFIG, or plumb/client.json in the user's configuration directory)")
+	root.PersistentFlags().BoolVar(&a.utc, "utc", false, "times in UTC, and not in the zone of this machine")
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "table, json, yaml or csv")
 	root.AddCommand(a.loginCommand(), a.logoutCommand(), a.boardCommand(), a.showCommand(), a.drawCommand(),
 		a.historyCommand(), a.energyCommand(), a.powerCommand(), a.upsCommand(), a.outletCommand(), a.portsCommand(), a.cardCommand(),
@@ -205,6 +211,7 @@ func connect(c Config) (*service, error) {
 			if c.Token != "" {
 				r.Header.Set("Authorization", "Bearer "+c.Token)
 			}
+			r.Header.Set("Time-Zone", zoneName())
 			return nil
 		}))
 	if err != nil {

@@ -315,8 +315,10 @@ func TestForMonitoringAndScripts(t *testing.T) {
 		}
 		require.Contains(t, out, c.says, c.args)
 	}
+	_, out := f.run("", "wait", "calm", "--utc")
+	require.Contains(t, out, since.UTC().Format("15:04:05 UTC"))
 	t.Setenv("PLUMB_CONFIG", f.config)
-	for word, args := range map[string][]string{"stuck\t at pier\ncalm": {"show", ""}, "cut-off": {"wait", "calm", "--until", ""}, "pier\t": {"board", "--site", ""}} {
+	for word, args := range map[string][]string{"stuck\t at pier\ncalm": {"show", ""}, "cut-off": {"wait", "calm", "--until", ""}, "pier": {"board", "--site", ""}} {
 		var out bytes.Buffer
 		require.Equal(t, ExitDone, Main(append([]string{"__complete"}, args...), strings.NewReader(""), &out, io.Discard))
 		require.Contains(t, out.String(), word, args)

@@ -98,16 +98,12 @@ func (a *app) followOperation(ctx context.Context, s *service, id string) (contr
 	if err != nil {
 		return contract.Operation{}, err
 	}
-	zones := map[string]*time.Location{}
-	for _, x := range board.Sites {
-		zones[x.Key] = zoneOf(x.Zone)
-	}
 	o, err := ask[contract.Operation](s)(s.GetOperation(ctx, id))
 	if err != nil {
 		return o, err
 	}
 	d := drawing{a: a, said: map[int]string{}}
-	d.draw(o, zones[o.Site])
+	d.draw(o)
 	if o.State != contract.OperationStateRunning {
 		return o, nil
 	}
@@ -128,9 +124,14 @@ func (a *app) followOperation(ctx context.Context, s *service, id string) (contr
 		default:
 			return false, nil
 		}
-		d.draw(o, zones[o.Site])
+		d.draw(o)
 		return o.State != contract.OperationStateRunning, nil
 	})
+	if err == nil && ctx.Err() == nil { // in words for us, with what was seen afterwards
+		if x, err := ask[contract.Operation](s)(s.GetOperation(ctx, id)); err == nil {
+			o = x
+		}
+	}
 	if err == nil && ctx.Err() != nil {
 		fmt.Fprintf(a.err, "Not following any more; the operation goes on. See plumb op show %s\n", id)
 	}
@@ -151,12 +152,12 @@ func (d *drawing) to() io.Writer {
 	return d.a.err
 }
 
-func (d *drawing) draw(o contract.Operation, zone *time.Location) {
+func (d *drawing) draw(o contract.Operation) {
 	for i, s := range o.Steps {
 		if s.State == contract.StepStatePending {
 			continue
 		}
-		line := stepLine(s, zone)
+		line := stepLine(s)
 		if d.said[i] == line {
 			continue
 		}
@@ -176,7 +177,7 @@ func (d *drawing) draw(o contract.Operation, zone *time.Location) {
 }
 
 // stepLine is a step in one line: its time, a mark, what it does, what came of it.
-func stepLine(s contract.Step, zone *time.Location) string {
+func stepLine(s contract.Step) string {
 	at, mark := s.Began, "…"
 	switch s.State {
 	case contract.StepStateDone:
@@ -188,7 +189,7 @@ func stepLine(s contract.Step, zone *time.Location) string {
 	}
 	line := fmt.Sprintf("  %s %s", mark, s.Text)
 	if at != nil {
-		line = at.In(zone).Format("15:04:05") + line
+		line = at.Local().Format("15:04:05") + line
 	} else {
 		line = "        " + line
 	}

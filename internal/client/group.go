@@ -93,7 +93,7 @@ func (a *app) operateGroup(ctx context.Context, s *service, devices []string, w 
 	case a.output != "table":
 		return a.show(g, func() table { return groupTable([]contract.Group{g}) })
 	case g.State == contract.GroupStateScheduled:
-		fmt.Fprintf(a.out, "%s: it begins at %s (group %s). Take it back with plumb group cancel %s\n", g.Title, g.At.Local().Format("02 Jan 15:04"), g.ID, g.ID)
+		fmt.Fprintf(a.out, "%s: it begins at %s (group %s). Take it back with plumb group cancel %s\n", g.Title, dated(*g.At), g.ID, g.ID)
 	default:
 		fmt.Fprintf(a.out, "%s: group %s is under way. Watch it with plumb group show %s --follow\n", g.Title, g.ID, g.ID)
 	}
@@ -122,7 +122,7 @@ func timetable(p contract.GroupPreview) table {
 func (a *app) groupPreview(p contract.GroupPreview) {
 	head := p.Title
 	if p.At != nil {
-		head += ", at " + p.At.Local().Format("02 Jan 15:04")
+		head += ", at " + dated(*p.At)
 	}
 	fmt.Fprintln(a.out, a.paint("bold", head))
 	a.table(timetable(p))
@@ -161,13 +161,13 @@ func (a *app) curve(points []contract.CurvePoint) {
 }
 
 func groupTable(gs []contract.Group) table {
-	t := table{columns: []string{"ID", "ASKED", "STATE", "DONE", "BY", "WHAT"}}
+	t := table{columns: []string{"ID", inZone(inZone("ASKED")), "STATE", "DONE", "BY", "WHAT"}}
 	for _, g := range gs {
 		what := g.Title
 		if g.At != nil {
-			what += ", at " + g.At.Local().Format("02 Jan 15:04")
+			what += ", at " + dated(*g.At)
 		}
-		t.rows = append(t.rows, []string{g.ID, g.Asked.Local().Format("02 Jan 15:04"), string(g.State), fmt.Sprintf("%d of %d", g.Done, len(g.Members)), g.By, what})
+		t.rows = append(t.rows, []string{g.ID, dated(g.Asked), string(g.State), fmt.Sprintf("%d of %d", g.Done, len(g.Members)), g.By, what})
 	}
 	return t
 }

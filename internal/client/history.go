@@ -125,7 +125,7 @@ func (a *app) history(c *cobra.Command, s *service, device string, series []stri
 		a.plot(device, h, x)
 	}
 	for _, m := range h.Marks {
-		fmt.Fprintf(a.out, "  %s  %s\n", clock(m.At, time.Local), a.wrap(m.Text, 24, strings.Repeat(" ", 24)))
+		fmt.Fprintf(a.out, "  %s  %s\n", clock(m.At), a.wrap(m.Text, 24, strings.Repeat(" ", 24)))
 	}
 	return nil
 }
@@ -158,7 +158,7 @@ func (a *app) plot(device string, h contract.History, x contract.HistorySeries) 
 	}
 	head := fmt.Sprintf("%s, %s: mean %s, peak %s", device, x.Words, unit(x.Average), unit(x.Peak))
 	if x.PeakAt != nil {
-		head += " at " + clock(*x.PeakAt, time.Local)
+		head += " at " + clock(*x.PeakAt)
 	}
 	if x.Wh != nil {
 		head += fmt.Sprintf(", %.2f kWh", *x.Wh/1000)
@@ -181,7 +181,7 @@ func (a *app) plot(device string, h contract.History, x contract.HistorySeries) 
 		}
 		fmt.Fprintf(a.out, "%*s ┤%s\n", plotLabels-1, label, line(columns, row, low, high))
 	}
-	from, to := clock(h.From, time.Local), clock(h.To, time.Local)
+	from, to := clock(h.From), clock(h.To)
 	fmt.Fprintf(a.out, "%*s%s%*s\n", plotLabels+1, "", from, max(1, width-len(from)), to)
 }
 

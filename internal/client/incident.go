@@ -60,7 +60,7 @@ func (a *app) incidentList() *cobra.Command {
 }
 
 func incidentTable(list []contract.Incident, now time.Time) table {
-	t := table{columns: []string{"ID", "CAUSE", "KIND", "OPENED", "LASTS", "EXPLAINS", "SEEN BY", "WHY"}}
+	t := table{columns: []string{"ID", "CAUSE", "KIND", inZone("OPENED"), "LASTS", "EXPLAINS", "SEEN BY", "WHY"}}
 	for _, i := range list {
 		style, seen := "failed", ""
 		end := now
@@ -71,9 +71,9 @@ func incidentTable(list []contract.Incident, now time.Time) table {
 			seen = i.Seen.By
 		}
 		if i.Shelved != nil {
-			style, seen = "dim", "shelved to "+i.Shelved.Until.Local().Format("02 Jan 15:04")
+			style, seen = "dim", "shelved to "+dated(*i.Shelved.Until)
 		}
-		t.rows = append(t.rows, []string{i.ID, i.Device, i.Kind, i.Opened.Local().Format("02 Jan 15:04"), verdict.Age(end.Sub(i.Opened)), fmt.Sprint(len(i.Explains)), seen, i.Text})
+		t.rows = append(t.rows, []string{i.ID, i.Device, i.Kind, dated(i.Opened), verdict.Age(end.Sub(i.Opened)), fmt.Sprint(len(i.Explains)), seen, i.Text})
 		t.styles = append(t.styles, style)
 	}
 	return t
@@ -110,7 +110,7 @@ func (s *service) incidentOf(ctx context.Context, given string) string {
 
 // incident prints one in full.
 func (a *app) incident(ctx context.Context, s *service, i contract.Incident) {
-	at := func(t time.Time) string { return t.Local().Format("02 Jan 15:04:05") }
+	at := func(t time.Time) string { return t.Local().Format("02 Jan 15:04:05 MST") }
 	line := func(name, text string) {
 		fmt.Fprintf(a.out, "  %-9s %s\n", name, a.wrap(text, 12, "            "))
 	}
@@ -147,7 +147,7 @@ func (a *app) incident(ctx context.Context, s *service, i contract.Incident) {
 }
 
 func remark(r contract.Remark) string {
-	text := fmt.Sprintf("%s, %s", r.By, r.At.Local().Format("02 Jan 15:04"))
+	text := fmt.Sprintf("%s, %s", r.By, dated(r.At))
 	if r.Text != "" {
 		text += ": " + r.Text
 	}

@@ -348,7 +348,7 @@ func sheetLines(x contract.Sheet) [][2]string {
 		{"board", deref(x.Board)}, {"board part", deref(x.BoardPart)}, {"board serial", deref(x.BoardSerial)}, {"board made", made},
 		{"chassis part", deref(x.ChassisPart)}, {"chassis serial", deref(x.ChassisSerial)}, {"GUID", deref(x.GUID)},
 		{"controller", strings.TrimSpace(deref(x.Name) + " " + deref(x.Address))}, {"firmware", deref(x.Firmware)}, {"protocol", deref(x.Protocol)}, {"MAC address", deref(x.Mac)}, {"switch port", strings.Join(deref(x.Ports), "; ")},
-		{"on for", hours},
+		{"on for", hours}, {"more", strings.Join(deref(x.More), "; ")},
 	} {
 		if l[1] != "" {
 			out = append(out, l)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -84,8 +85,15 @@ func (a *app) entries(es []contract.JournalEntry) {
 		if e.Why != "" {
 			text += " — because " + e.Why
 		}
-		head := fmt.Sprintf("%s  %-9s ", e.At.Local().Format("02 Jan 15:04:05"), cut(e.Who, 9))
-		fmt.Fprintln(a.out, a.paint(style, head+a.wrap(text, 27, "                           ")))
+		at := e.At.Local().Format("02 Jan 15:04:05 MST")
+		if e.At.Local().Year() != time.Now().Year() {
+			at = e.At.Local().Format("02 Jan 2006 15:04:05 MST")
+		}
+		head := fmt.Sprintf("%s  %-9s ", at, cut(e.Who, 9))
+		if e.Device != "" && !strings.Contains(text, e.Device) { // what it is about
+			text = e.Device + ": " + text
+		}
+		fmt.Fprintln(a.out, a.paint(style, head+a.wrap(text, len(head), strings.Repeat(" ", len(head)))))
 	}
 }
 

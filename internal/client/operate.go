@@ -275,7 +275,7 @@ func (a *app) agree(ctx context.Context, what string, ls []contract.Interlock, w
 func (a *app) begun(ctx context.Context, s *service, o contract.Operation, w wish) error {
 	if !w.follow {
 		if a.output != "table" {
-			return a.show([]contract.Operation{o}, func() table { return operationTable([]contract.Operation{o}, time.Local) })
+			return a.show([]contract.Operation{o}, func() table { return operationTable([]contract.Operation{o}) })
 		}
 		fmt.Fprintf(a.out, "%s: operation %s is under way. Watch it with plumb op show %s --follow\n", o.Outcome, o.ID, o.ID)
 		return nil
@@ -293,7 +293,7 @@ func (a *app) begun(ctx context.Context, s *service, o contract.Operation, w wis
 // ended says how an operation went.
 func (a *app) ended(o contract.Operation) error {
 	if a.output != "table" {
-		if err := a.show([]contract.Operation{o}, func() table { return operationTable([]contract.Operation{o}, time.Local) }); err != nil {
+		if err := a.show([]contract.Operation{o}, func() table { return operationTable([]contract.Operation{o}) }); err != nil {
 			return err
 		}
 	} else {
@@ -396,7 +396,7 @@ func (a *app) opListCommand() *cobra.Command {
 					}
 				}
 			}
-			return a.show(os, func() table { return operationTable(os, time.Local) })
+			return a.show(os, func() table { return operationTable(os) })
 		}),
 	}
 	c.Flags().StringVar(&device, "device", "", "only on this device")
@@ -405,10 +405,10 @@ func (a *app) opListCommand() *cobra.Command {
 	return c
 }
 
-func operationTable(os []contract.Operation, zone *time.Location) table {
-	t := table{columns: []string{"ID", "ASKED", "STATE", "BY", "OUTCOME"}}
+func operationTable(os []contract.Operation) table {
+	t := table{columns: []string{"ID", inZone("ASKED"), "STATE", "BY", "OUTCOME"}}
 	for _, o := range os {
-		t.rows = append(t.rows, []string{o.ID, o.Asked.In(zone).Format("02 Jan 15:04"), string(o.State), o.By, o.Outcome})
+		t.rows = append(t.rows, []string{o.ID, dated(o.Asked), string(o.State), o.By, o.Outcome})
 		t.styles = append(t.styles, map[contract.OperationState]string{contract.OperationStateFailed: "failed", contract.OperationStateRunning: "waking"}[o.State])
 	}
 	return t
@@ -424,9 +424,9 @@ func (a *app) opShowCommand() *cobra.Command {
 				return err
 			}
 			if a.output != "table" {
-				return a.show(o, func() table { return operationTable([]contract.Operation{o}, time.Local) })
+				return a.show(o, func() table { return operationTable([]contract.Operation{o}) })
 			}
-			fmt.Fprintf(a.out, "%s %s, asked for by %s at %s\n", a.paint("bold", o.ID), a.paint(string(o.State), string(o.State)), o.By, clock(o.Asked, time.Local))
+			fmt.Fprintf(a.out, "%s %s, asked for by %s at %s\n", a.paint("bold", o.ID), a.paint(string(o.State), string(o.State)), o.By, clock(o.Asked))
 			if o.Why != "" {
 				fmt.Fprintln(a.out, "because "+o.Why)
 			}
@@ -436,7 +436,7 @@ func (a *app) opShowCommand() *cobra.Command {
 				}
 				return a.ended(o)
 			}
-			(&drawing{a: a, said: map[int]string{}}).draw(o, time.Local)
+			(&drawing{a: a, said: map[int]string{}}).draw(o)
 			fmt.Fprintln(a.out, a.wrap(o.Outcome, 0, ""))
 			if proof {
 				a.proof(o.ID, deref(o.Proof))

@@ -4,6 +4,7 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
+	"os"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -170,14 +171,49 @@ func (a *app) wrap(s string, first int, indent string) string {
 	return b.String()
 }
 
-// clock writes a time of day in a zone, with the date when it is not today.
-func clock(t time.Time, zone *time.Location) string {
-	t, now := t.In(zone), time.Now().In(zone)
-	if t.YearDay() == now.YearDay() && t.Year() == now.Year() {
-		return t.Format("15:04:05")
+// All times on a screen are in one zone, that of whoever reads it, and say so.
+
+// clock writes a time of day, with the date when it is not today.
+func clock(t time.Time) string {
+	t, now := t.Local(), time.Now()
+	switch {
+	case t.YearDay() == now.YearDay() && t.Year() == now.Year():
+		return t.Format("15:04:05 MST")
+	case t.Year() == now.Year():
+		return t.Format("2 Jan 15:04:05 MST")
 	}
-	return t.Format("2 Jan 15:04:05")
+	return t.Format("2 Jan 2006 15:04:05 MST")
 }
+
+// zoneName is the zone of this machine, so that what the service words has times in it
+// as well: by its name where that can be found out, and otherwise by how far it is off.
+func zoneName() string {
+	if time.Local == time.UTC {
+		return "UTC"
+	}
+	if name := os.Getenv("TZ"); name != "" {
+		if _, err := time.LoadLocation(name); err == nil {
+			return name
+		}
+	}
+	if at, err := os.Readlink("/etc/localtime"); err == nil {
+		if _, name, ok := strings.Cut(at, "/zoneinfo/"); ok {
+			return name
+		}
+	}
+	return time.Now().Format("-07:00")
+}
+
+// dated writes a time in a list, whose heading has the zone.
+func dated(t time.Time) string {
+	if t = t.Local(); t.Year() == time.Now().Year() {
+		return t.Format("02 Jan 15:04")
+	}
+	return t.Format("02 Jan 2006 15:04")
+}
+
+// inZone is the heading of a column of times.
+func inZone(name string) string { return name + " " + time.Now().Format("(MST)") }
 
 // age writes how long ago something was.
 func age(t time.Time) string { return verdict.Age(time.Since(t)) }
@@ -191,20 +227,13 @@ func watts(w *float64) string {
 
 func words(s contract.VerdictState) string { return strings.ReplaceAll(string(s), "-", " ") }
 
-func zoneOf(name string) *time.Location {
-	if z, err := time.LoadLocation(name); err == nil {
-		return z
-	}
-	return time.UTC
-}
-
 // reason writes a piece of evidence with its time.
-func reason(r contract.Reason, zone *time.Location) string {
+func reason(r contract.Reason) string {
 	switch {
 	case r.At == nil:
 		return r.Text
 	case r.Since != nil && *r.Since:
-		return r.Text + " since " + clock(*r.At, zone)
+		return r.Text + " since " + clock(*r.At)
 	}
 	return r.Text
 }

@@ -175,7 +175,7 @@ func (a *app) await(ctx context.Context, s *service, device string, until []stri
 		is := d.Summary.Verdict
 		for _, v := range until {
 			if string(is.State) == strings.ReplaceAll(v, " ", "-") {
-				fmt.Fprintf(a.out, "%s is %s, since %s\n", device, words(is.State), clock(is.Since, zoneOf(d.Zone)))
+				fmt.Fprintf(a.out, "%s is %s, since %s\n", device, words(is.State), clock(is.Since))
 				return nil
 			}
 		}
@@ -215,9 +215,9 @@ func (a *app) whoamiCommand() *cobra.Command {
 }
 
 // attended says who sees to what is wrong with a device, and what was noted last.
-func (a *app) attended(i contract.Incident, zone *time.Location) {
+func (a *app) attended(i contract.Incident) {
 	if i.Seen != nil {
-		fmt.Fprintln(a.out, a.paint("bold", fmt.Sprintf("%s sees to it, since %s", i.Seen.By, clock(i.Seen.At, zone))))
+		fmt.Fprintln(a.out, a.paint("bold", fmt.Sprintf("%s sees to it, since %s", i.Seen.By, clock(i.Seen.At))))
 	}
 	if n := len(i.Notes); n > 0 {
 		fmt.Fprintln(a.out, a.paint("bold", a.wrap(fmt.Sprintf("%s has noted: %s", i.Notes[n-1].By, i.Notes[n-1].Text), 0, "  ")))

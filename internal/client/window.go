@@ -32,7 +32,7 @@ func (a *app) windowCommand() *cobra.Command {
 					if w.Device != nil {
 						on = *w.Device
 					}
-					t.rows = append(t.rows, []string{fmt.Sprint(w.ID), on, w.By, w.From.Local().Format("02 Jan 15:04"), w.Until.Local().Format("02 Jan 15:04"), w.Why})
+					t.rows = append(t.rows, []string{fmt.Sprint(w.ID), on, w.By, dated(w.From), dated(w.Until), w.Why})
 				}
 				return t
 			})
@@ -78,7 +78,7 @@ func (a *app) windowOpen() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "%s is yours until %s (window %d).\n", given[0], got.Until.Local().Format("02 Jan 15:04"), got.ID)
+			fmt.Fprintf(a.out, "%s is yours until %s (window %d).\n", given[0], dated(got.Until), got.ID)
 			return nil
 		}),
 	}

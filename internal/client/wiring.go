@@ -142,7 +142,7 @@ func (a *app) wiring(w contract.Wiring) error {
 		fmt.Fprintln(a.out, "  nothing there measures its own draw beside its outlet")
 	}
 	if w.Began != nil {
-		a.section("By switching, " + clock(*w.Began, time.Local))
+		a.section("By switching, " + clock(*w.Began))
 		for _, f := range w.Switched {
 			a.finding(f)
 		}

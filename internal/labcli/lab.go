@@ -101,23 +101,25 @@ and plumb-lab demo runs the service with it.`,
 			if err != nil {
 				return err
 			}
+			out := c.OutOrStdout()
+			if printEstate { // whether one runs or not
+				a := demo.Default
+				a.NoEcho = f.noEcho || !mayPing()
+				_, err := fmt.Fprint(out, demo.Estate(a))
+				return err
+			}
 			l, text, err := f.start(log)
 			if err != nil {
 				return err
 			}
-			out := c.OutOrStdout()
-			if printEstate {
-				fmt.Fprint(out, text)
-			} else {
-				describe(out, l, text)
-			}
+			describe(out, l, text)
 			<-c.Context().Done()
 			return l.Close()
 		},
 	}
 	f.add(c)
 	c.Flags().StringVar(&f.file, "estate", "", "an estate file to simulate; the demo estate by default")
-	c.Flags().BoolVar(&printEstate, "print-estate", false, "print the estate file that leads to this gear")
+	c.Flags().BoolVar(&printEstate, "print-estate", false, "only print the estate file that leads to this gear")
 	c.AddCommand(faultCommand(), stateCommand(), demoCommand())
 	return c
 }

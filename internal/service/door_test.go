@@ -139,6 +139,10 @@ func TestWhatTheContractDoesNotDescribe(t *testing.T) {
 	res, text = s.asks("GET", "/api/v1/openapi.yaml", "")
 	require.Equal(t, "application/yaml", res.Header.Get("Content-Type"))
 	require.Contains(t, text, "x-least-role")
+	for zone, ok := range map[string]bool{"Europe/Oslo": true, "UTC": true, "-03:30": true, "Nowhere/Land": false, "../etc/passwd": false, "Local": false} {
+		res, text := s.asks("GET", "/api/v1/operations", "", "Time-Zone: "+zone)
+		require.Equal(t, ok, res.StatusCode == http.StatusOK, "%s: %s", zone, text)
+	}
 	_, text = s.asks("GET", "/api/v1/version", "")
 	require.Contains(t, text, `"go":"go`)
 }

@@ -2149,10 +2149,13 @@ type Sheet struct {
 	GUID          *string    `json:"guid,omitempty"`
 	Mac           *string    `json:"mac,omitempty"`
 	Maker         *string    `json:"maker,omitempty"`
-	Name          *string    `json:"name,omitempty"`
-	OnHours       *int       `json:"onHours,omitempty"`
-	Part          *string    `json:"part,omitempty"`
-	Place         *string    `json:"place,omitempty"`
+
+	// More whatever else its inventory has: custom fields, further units
+	More    *[]string `json:"more,omitempty"`
+	Name    *string   `json:"name,omitempty"`
+	OnHours *int      `json:"onHours,omitempty"`
+	Part    *string   `json:"part,omitempty"`
+	Place   *string   `json:"place,omitempty"`
 
 	// Ports the switch ports that it hangs on: ostrel-core port 3
 	Ports    *[]string `json:"ports,omitempty"`

@@ -198,6 +198,7 @@ type Sheet struct {
 	Manufacturer                                 int    // IANA enterprise number
 	Address, MAC, Name                           string // of the controller
 	OnFor                                        time.Duration
+	More                                         []string // whatever else it has, in words: custom fields, further units
 	Faults                                       []string // what of it could not be read
 }
 

@@ -212,6 +212,8 @@ func TestSettingsAreReadBack(t *testing.T) {
 	sheet, err := d.ReadSheet(ctx)
 	require.NoError(t, err)
 	require.Equal(t, "GW-208-00417", sheet.Serial)
+	require.Contains(t, sheet.More, "chassis type: rack mount")
+	require.Contains(t, sheet.More, "product id: 0x0107")
 	log, err := d.ReadEvents(ctx)
 	require.NoError(t, err)
 	require.True(t, errors.Is(d.ClearEvents(ctx, "another version"), ipmi.ErrLogMoved))

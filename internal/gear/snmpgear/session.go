@@ -172,9 +172,7 @@ func (s *session) err(err error, oc operation.Outcome) error {
 		e.Text = fmt.Sprintf("%s answers, but not to this credential: set it again with plumb secret set", where)
 	default:
 		e.Text = fmt.Sprintf("%s does not answer SNMP", where)
-		if s.o.Secret.Kind != secret.SNMPv3 {
-			e.Text += " (a wrong community looks the same)"
-		}
+		e.Text += map[bool]string{true: " (a wrong privacy pass phrase looks the same)", false: " (a wrong community looks the same)"}[s.o.Secret.Kind == secret.SNMPv3]
 	}
 	return e
 }

@@ -1352,6 +1352,8 @@ export interface components {
             name?: string;
             onHours?: number;
             faults: string[];
+            /** @description whatever else its inventory has: custom fields, further units */
+            more?: string[];
             /** @description the switch ports that it hangs on: ostrel-core port 3 */
             ports?: string[];
         };

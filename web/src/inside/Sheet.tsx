@@ -40,6 +40,7 @@ export function sheetLines(s: Sheet): [string, string][] {
     ['protocol', s.protocol],
     ['MAC address', s.mac],
     ['switch port', s.ports?.join('; ')],
+    ['more', s.more?.join('; ')],
     ['on for', s.onHours === undefined ? undefined : `${s.onHours} hours`],
   ]
   return lines.filter((l): l is [string, string] => Boolean(l[1]))
