@@ -108,6 +108,9 @@ var all = []handler{
 	{ipmi.SetControllerName, 3, 18, (*Controller).setControllerName},
 }
 
+// usualPacket is how long a reply is at the most, but for those that carry pages.
+const usualPacket = 160
+
 // answer carries out one message, or drops it.
 func (c *Controller) answer(payload []byte, who *caller, now time.Time) []byte {
 	m, err := rmcp.ParseMessage(payload)
@@ -115,12 +118,12 @@ func (c *Controller) answer(payload []byte, who *caller, now time.Time) []byte {
 		return nil
 	}
 	code, data := c.carryOut(m, who, now)
-	out := []byte{byte(code)}
+	out := append(make([]byte, 0, usualPacket), byte(code))
 	if m.NetFn == rmcp.Group {
 		out = append(out, ipmi.DCMI)
 	}
 	reply := m.Reply(append(out, data...))
-	return reply.Append(nil)
+	return reply.Append(make([]byte, 0, usualPacket))
 }
 
 func (c *Controller) carryOut(m rmcp.Message, who *caller, now time.Time) (ipmi.CompletionCode, []byte) {

@@ -115,7 +115,7 @@ func (c *Controller) ipmi(packet []byte, now time.Time) []byte {
 		if reply == nil {
 			return nil
 		}
-		return s.Seal(nil, rmcp.PayloadIPMI, reply)
+		return s.Seal(make([]byte, 0, usualPacket), rmcp.PayloadIPMI, reply)
 	}
 	return nil
 }
