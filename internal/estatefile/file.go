@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/netip"
 	"net/url"
 	"slices"
@@ -117,13 +116,13 @@ type (
 		Needs  []string `yaml:"needs"`
 	}
 	outlets struct {
-		Count      int            `yaml:"count"`
+		Count      whole          `yaml:"count"`
 		Unswitched []int          `yaml:"unswitched"`
 		Names      map[int]string `yaml:"names"`
 		Banks      []bank         `yaml:"banks"`
 	}
 	sources struct {
-		Count int            `yaml:"count"`
+		Count whole          `yaml:"count"`
 		Names map[int]string `yaml:"names"`
 	}
 	bank struct {
@@ -266,6 +265,9 @@ func (p *parser) parse(text []byte) *estate.Estate {
 		p.syntax(err)
 		return nil
 	}
+	if err := dec.Decode(&yaml.Node{}); !errors.Is(err, io.EOF) && !p.lenient {
+		p.fault(nil, "there is a second document, behind ---: an estate is one document")
+	}
 	if f.Format != Version {
 		p.fault([]string{"plumb-estate"}, "the file must begin with plumb-estate: %d, the version of its format", Version)
 		return nil
@@ -325,6 +327,8 @@ func (p *parser) site(k string, s site) estate.Site {
 			zone = z
 		}
 	}
+	p.plain(append(path, "name"), k+" name", s.Name)
+	p.atLeast(append(path, "operations-per-hour"), k+" operations-per-hour", float64(s.Hourly), 0)
 	return estate.Site{Key: estate.Key(k), Name: s.Name, Kind: s.Kind, Zone: zone, Hourly: max(0, s.Hourly)}
 }
 
@@ -337,6 +341,7 @@ func (p *parser) device(k string, d device) estate.Device {
 		IdleW: d.Idle, SleepW: d.Asleep, Boot: time.Duration(d.Boot), NeedsFeeds: d.NeedsFeeds,
 		InrushW: d.Inrush, Use: p.use(append(path, "use"), d.Use),
 	}
+	p.sound(path, k, d)
 	if d.Role == "" {
 		p.fault(path, "%s: role is missing: say what it is, such as router, switch, pdu or server", k)
 	}
@@ -455,12 +460,6 @@ func (p *parser) end(path []string, s string) estate.End {
 		p.fault(path, "%s", err)
 	}
 	return e
-}
-
-func (p *parser) hostPort(path []string, s string) {
-	if host, port, err := net.SplitHostPort(s); err != nil || host == "" || port == "" {
-		p.fault(path, "%q is not HOST:PORT", s)
-	}
 }
 
 func (p *parser) key(path []string, k string) {

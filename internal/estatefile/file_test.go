@@ -54,6 +54,15 @@ func TestFaults(t *testing.T) {
 		name, text, want string
 	}{
 		{"nothing at all", "", "f:1: is empty: begin it with plumb-estate: 1"},
+		{"a port that there is not", head + "  r: {site: pier, role: router, network: [ops], probes: [{tcp: \"127.0.0.1:99999\"}]}\n", `f:12: "127.0.0.1:99999": a port is a number from 1 to 65535, not 99999`},
+		{"a host that cannot be", head + "  r: {site: pier, role: router, network: [ops], probes: [{tcp: \"no such host:22\"}]}\n", `f:12: "no such host:22": "no such host" is neither an address nor the name of a host`},
+		{"less than nothing", head + "  r: {site: pier, role: router, idle: -3}\n", "f:12: r idle: -3 is less than 0"},
+		{"a month to start", head + "  r: {site: pier, role: router, boot: 900h}\n", "f:12: r boot: 900h0m0s is longer than a day: nothing takes that long to start"},
+		{"half an outlet", head + "  r: {site: pier, role: pdu, outlets: {count: 4.5}}\n", `f:12: "4.5" is not a whole number`},
+		{"control characters", head + "  r: {site: pier, role: router, title: \"a\\e[2J\"}\n", `f:12: r title: "a\x1b[2J" has characters that are no text: take them out`},
+		{"a second document", head + "  r: {site: pier, role: router}\n---\nplumb-estate: 1\n", "f:1: there is a second document, behind ---: an estate is one document"},
+		{"needs in a circle", head + "  a: {site: pier, role: router, needs: [b]}\n  b: {site: pier, role: router, needs: [a]}\n", "f:12: a needs: a needs itself: a → b → a. Take one of these needs out"},
+		{"an old name that is still there", head + "  a: {site: pier, role: router, was: b}\n  b: {site: pier, role: router}\n", "f:12: a was: there is still a device b: it cannot be the old name of a"},
 		{"another format", "plumb-estate: 7\n", "f:1: the file must begin with plumb-estate: 1, the version of its format"},
 		{"not YAML", "plumb-estate: 1\n  sites: [\n", "f:2: mapping values are not allowed in this context"},
 		{"an unknown key", head + "  r: {site: pier, role: router, colour: red}\n", `f:12: unknown key "colour": what can stand here is was, site, role, title, place, tags, notes, guarded, essential, idle, asleep, boot, needs-feeds, power, network, outlets, endpoints, probes, poe, dc, usb, slots, inlet, ups, wake, video, serial, panel, inrush, use, needs`},

@@ -18,10 +18,10 @@ func (p *parser) sources(path []string, d device, out *estate.Device) {
 		kind estate.SourceKind
 		list sources
 	}{{"dc", estate.DC, d.DC}, {"poe", estate.PoE, d.PoE}, {"usb", estate.USB, d.USB}, {"slots", estate.Slot, d.Slots}} {
-		if !p.count(append(path, s.key), s.key, s.list.Count) {
+		if !p.count(append(path, s.key), s.key, int(s.list.Count)) {
 			continue
 		}
-		for n := 1; n <= s.list.Count; n++ {
+		for n := 1; n <= int(s.list.Count); n++ {
 			out.Outlets = append(out.Outlets, estate.Outlet{Kind: s.kind, Number: n, Name: s.list.Names[n], Unswitched: s.kind == estate.USB})
 		}
 	}
@@ -59,11 +59,11 @@ func (p *parser) count(path []string, what string, n int) bool {
 }
 
 func (p *parser) outlets(path []string, o outlets) []estate.Outlet {
-	if !p.count(path, "outlets", o.Count) {
+	if !p.count(path, "outlets", int(o.Count)) {
 		return nil
 	}
 	for _, n := range o.Unswitched {
-		if n < 1 || n > o.Count {
+		if n < 1 || n > int(o.Count) {
 			p.fault(append(path, "unswitched"), "outlets unswitched: there is no outlet %d among %d", n, o.Count)
 		}
 	}

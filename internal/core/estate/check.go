@@ -36,10 +36,28 @@ func (e *Estate) check() []Problem {
 	for i := range e.Devices {
 		c.one(&e.Devices[i])
 	}
+	c.renamed()
 	if len(c.problems) == 0 {
 		c.cycles()
 	}
 	return c.problems
+}
+
+// renamed: two cannot have been the same, and what is still there was not renamed.
+func (c *checker) renamed() {
+	was := map[Key]Key{}
+	for i := range c.Devices {
+		d := &c.Devices[i]
+		switch {
+		case d.Was == "":
+			continue
+		case c.device[d.Was] != nil:
+			c.add(at(d, "was"), "there is still a device %s: it cannot be the old name of %s", d.Was, d.Key)
+		case was[d.Was] != "":
+			c.add(at(d, "was"), "%s cannot be the old name of both %s and %s", d.Was, was[d.Was], d.Key)
+		}
+		was[d.Was] = d.Key
+	}
 }
 
 func at(d *Device, rest ...string) []string {
@@ -179,6 +197,7 @@ func (c *checker) cycles() {
 		}
 		return up
 	})
+	c.loop("needs", "needs itself", func(d *Device) []Key { return d.Needs })
 }
 
 func (c *checker) loop(kind, text string, up func(*Device) []Key) {
@@ -209,7 +228,7 @@ func (c *checker) loop(kind, text string, up func(*Device) []Key) {
 	for i := range c.Devices {
 		if found := walk(c.Devices[i].Key, nil); found != nil {
 			closes := found[len(found)-1]
-			c.add(at(c.device[closes], kind), "%s %s: %s. Take one of these cables out", closes, text, arrows(found))
+			c.add(at(c.device[closes], kind), "%s %s: %s. Take one of these %s out", closes, text, arrows(found), map[bool]string{true: "needs", false: "cables"}[kind == "needs"])
 			return
 		}
 	}
