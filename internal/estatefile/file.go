@@ -225,7 +225,7 @@ func Read(name string, r io.Reader) (*estate.Estate, error) {
 
 // Parse reads an estate from text. The error is a *Faults; name stands in it.
 func Parse(name string, text []byte) (*estate.Estate, error) {
-	p := parser{faults: Faults{File: name}}
+	p := parser{index: map[*yaml.Node]map[string]int{}, faults: Faults{File: name}}
 	e := p.parse(text)
 	if len(p.faults.List) > 0 {
 		slices.SortStableFunc(p.faults.List, func(a, b Fault) int { return a.Line - b.Line })
@@ -239,7 +239,7 @@ func Parse(name string, text []byte) (*estate.Estate, error) {
 // and what hangs from it. Nil when nothing of it can be read; what was left out, or
 // is not right any more, is in the faults, which are nil when there are none.
 func Recall(name string, text []byte) (*estate.Estate, *Faults) {
-	p := parser{faults: Faults{File: name}, lenient: true}
+	p := parser{index: map[*yaml.Node]map[string]int{}, faults: Faults{File: name}, lenient: true}
 	e := p.parse(text)
 	if len(p.faults.List) == 0 {
 		return e, nil
@@ -249,6 +249,7 @@ func Recall(name string, text []byte) (*estate.Estate, *Faults) {
 
 type parser struct {
 	root    yaml.Node
+	index   map[*yaml.Node]map[string]int // where in a mapping a key is
 	faults  Faults
 	lenient bool // devices that cannot be are left out
 }

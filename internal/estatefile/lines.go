@@ -17,12 +17,9 @@ func (p *parser) fault(path []string, format string, args ...any) {
 
 // line finds the line of a path, or of as much of it as is in the file.
 func (p *parser) line(path []string) int {
-	n, line := &p.root, 1
-	if n.Kind == yaml.DocumentNode && len(n.Content) > 0 {
-		n = n.Content[0]
-	}
+	n, line := p.top(), 1
 	for _, name := range path {
-		key, value := child(n, name)
+		key, value := p.child(n, name)
 		if value == nil {
 			return line
 		}
@@ -31,14 +28,34 @@ func (p *parser) line(path []string) int {
 	return line
 }
 
+// keys lists the keys of a mapping in the order of the file.
+func (p *parser) keys(path ...string) []string {
+	n := p.top()
+	for _, name := range path {
+		if _, n = p.child(n, name); n == nil {
+			return nil
+		}
+	}
+	var keys []string
+	for i := 0; n.Kind == yaml.MappingNode && i+1 < len(n.Content); i += 2 {
+		keys = append(keys, n.Content[i].Value)
+	}
+	return keys
+}
+
+func (p *parser) top() *yaml.Node {
+	if p.root.Kind == yaml.DocumentNode && len(p.root.Content) > 0 {
+		return p.root.Content[0]
+	}
+	return &p.root
+}
+
 // child finds a member of a mapping or a sequence, and where it is named.
-func child(n *yaml.Node, name string) (key, value *yaml.Node) {
+func (p *parser) child(n *yaml.Node, name string) (key, value *yaml.Node) {
 	switch n.Kind {
 	case yaml.MappingNode:
-		for i := 0; i+1 < len(n.Content); i += 2 {
-			if n.Content[i].Value == name {
-				return n.Content[i], n.Content[i+1]
-			}
+		if i, ok := p.members(n)[name]; ok {
+			return n.Content[i], n.Content[i+1]
 		}
 	case yaml.SequenceNode:
 		if i, err := strconv.Atoi(name); err == nil && i >= 0 && i < len(n.Content) {
@@ -48,22 +65,18 @@ func child(n *yaml.Node, name string) (key, value *yaml.Node) {
 	return nil, nil
 }
 
-// keys lists the keys of a mapping in the order of the file.
-func (p *parser) keys(path ...string) []string {
-	n := &p.root
-	if n.Kind == yaml.DocumentNode && len(n.Content) > 0 {
-		n = n.Content[0]
-	}
-	for _, name := range path {
-		if _, n = child(n, name); n == nil {
-			return nil
+// members says where each key of a mapping is. It is asked once for each
+// device, of a mapping that has them all: hence counted once.
+func (p *parser) members(n *yaml.Node) map[string]int {
+	at, ok := p.index[n]
+	if !ok {
+		at = make(map[string]int, len(n.Content)/2)
+		for i := len(n.Content)/2*2 - 2; i >= 0; i -= 2 {
+			at[n.Content[i].Value] = i
 		}
+		p.index[n] = at
 	}
-	var keys []string
-	for i := 0; n.Kind == yaml.MappingNode && i+1 < len(n.Content); i += 2 {
-		keys = append(keys, n.Content[i].Value)
-	}
-	return keys
+	return at
 }
 
 var (
