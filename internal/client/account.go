@@ -30,13 +30,9 @@ func (a *app) accountCommand() *cobra.Command {
 				return err
 			}
 			return a.show(all, func() table {
-				t := table{columns: []string{"NAME", "ROLE", "SINCE", "LOG-INS", "THE NEWEST"}}
+				t := table{columns: []string{"NAME", "ROLE", "SINCE", "LOG-INS", inZone("THE NEWEST")}}
 				for _, x := range all {
-					newest := ""
-					if x.LastLogIn != nil {
-						newest = dated(*x.LastLogIn)
-					}
-					t.rows = append(t.rows, []string{x.Name, string(x.Role), x.Created.Local().Format(time.DateOnly), fmt.Sprint(x.LogIns), newest})
+					t.rows = append(t.rows, row(x.Name, string(x.Role), x.Created.Local().Format(time.DateOnly), x.LogIns, stamp(x.LastLogIn)))
 				}
 				return t
 			})
@@ -87,7 +83,7 @@ func (a *app) accountAdd() *cobra.Command {
 func (a *app) showPassword(p contract.NewPassword, url string) error {
 	if a.output != "table" {
 		return a.show(p, func() table {
-			return table{columns: []string{"ACCOUNT", "PASSWORD"}, rows: [][]string{{p.Account, p.Password}}}
+			return table{columns: []string{"ACCOUNT", "PASSWORD"}, rows: [][]cell{row(p.Account, p.Password)}}
 		})
 	}
 	fmt.Fprintf(a.out, "The password of %s, shown this once:\n\n  %s\n\nTo log in:     plumb login %s --account %s\nTo change it:  plumb account password\n", p.Account, p.Password, url, p.Account)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -91,10 +92,9 @@ func (a *app) board(b contract.Board, f boardFilter) error {
 		}
 	}
 	return a.show(ds, func() table {
-		t := table{columns: []string{"DEVICE", "VERDICT", "FOR", "DRAW", "BECAUSE"}}
+		t := table{columns: []string{"DEVICE", "VERDICT", "FOR", "DRAW", "BECAUSE"}, also: []string{"since", "site"}}
 		for _, d := range ds {
-			since := age(d.Verdict.Since)
-			t.rows = append(t.rows, []string{d.Key, words(d.Verdict.State), since, watts(d.W), because(d) + seen[d.Key]})
+			t.rows = append(t.rows, row(d.Key, words(d.Verdict.State), lasting(time.Since(d.Verdict.Since)), inWatts(d.W), because(d)+seen[d.Key], stamp(&d.Verdict.Since), d.Site))
 			t.styles = append(t.styles, string(d.Verdict.State))
 		}
 		return t
@@ -307,7 +307,7 @@ func (a *app) outlets(d contract.Device) {
 		if feeds == "" {
 			feeds = "nothing that the estate knows"
 		}
-		t.rows = append(t.rows, []string{"  " + o.Port, state, watts(o.W), feeds})
+		t.rows = append(t.rows, row("  "+o.Port, state, inWatts(o.W), feeds))
 	}
 	a.table(t)
 }

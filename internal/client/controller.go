@@ -108,7 +108,7 @@ func (a *app) controllerShow() *cobra.Command {
 func lineTable(lines [][2]string) table {
 	t := table{columns: []string{"setting", "value"}}
 	for _, l := range lines {
-		t.rows = append(t.rows, l[:])
+		t.rows = append(t.rows, row(l[0], l[1]))
 	}
 	return t
 }

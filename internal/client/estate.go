@@ -134,7 +134,7 @@ func (a *app) estateDiff() *cobra.Command {
 func changeTable(c contract.EstateChanges) table {
 	t := table{columns: []string{"change"}}
 	for _, x := range c.Changes {
-		t.rows = append(t.rows, []string{x})
+		t.rows = append(t.rows, row(x))
 	}
 	return t
 }
@@ -220,9 +220,9 @@ func (a *app) secretCommand() *cobra.Command {
 				return err
 			}
 			return a.show(all, func() table {
-				t := table{columns: []string{"NAME", "KIND", "SET", "BY"}}
+				t := table{columns: []string{"NAME", "KIND", inZone("SET"), "BY"}}
 				for _, x := range all {
-					t.rows = append(t.rows, []string{x.Name, x.Kind, x.Set.Local().Format("2006-01-02 15:04"), x.SetBy})
+					t.rows = append(t.rows, row(x.Name, x.Kind, stamp(&x.Set), x.SetBy))
 				}
 				return t
 			})

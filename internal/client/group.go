@@ -113,7 +113,7 @@ func timetable(p contract.GroupPreview) table {
 		if !strings.Contains(what, x.Device) {
 			what += ", " + x.Device
 		}
-		t.rows = append(t.rows, []string{offset(x.BeginsSeconds), offset(x.UpSeconds), what, strings.Join(x.After, ", ")})
+		t.rows = append(t.rows, row(offset(x.BeginsSeconds), offset(x.UpSeconds), what, strings.Join(x.After, ", ")))
 	}
 	return t
 }
@@ -161,13 +161,13 @@ func (a *app) curve(points []contract.CurvePoint) {
 }
 
 func groupTable(gs []contract.Group) table {
-	t := table{columns: []string{"ID", inZone(inZone("ASKED")), "STATE", "DONE", "BY", "WHAT"}}
+	t := table{columns: []string{"ID", inZone("ASKED"), "STATE", "DONE", "BY", "WHAT"}}
 	for _, g := range gs {
 		what := g.Title
 		if g.At != nil {
 			what += ", at " + dated(*g.At)
 		}
-		t.rows = append(t.rows, []string{g.ID, dated(g.Asked), string(g.State), fmt.Sprintf("%d of %d", g.Done, len(g.Members)), g.By, what})
+		t.rows = append(t.rows, row(g.ID, stamp(&g.Asked), string(g.State), fmt.Sprintf("%d of %d", g.Done, len(g.Members)), g.By, what))
 	}
 	return t
 }
@@ -185,7 +185,7 @@ func memberTable(g contract.Group) table {
 		if m.Note != nil {
 			note = *m.Note
 		}
-		t.rows = append(t.rows, []string{m.Device, string(m.State), at(m.Began), at(m.Ended), note})
+		t.rows = append(t.rows, row(m.Device, string(m.State), at(m.Began), at(m.Ended), note))
 		t.styles = append(t.styles, map[contract.GroupMemberState]string{contract.GroupMemberStateFailed: "failed", contract.GroupMemberStateInterlocked: "failed"}[m.State])
 	}
 	return t

@@ -97,7 +97,7 @@ func (a *app) seriesList(c *cobra.Command, s *service, device string) error {
 	return a.show(list, func() table {
 		t := table{columns: []string{"SERIES", "UNIT", "OF"}}
 		for _, x := range list {
-			t.rows = append(t.rows, []string{x.Name, x.Unit, x.Words})
+			t.rows = append(t.rows, row(x.Name, x.Unit, x.Words))
 		}
 		return t
 	})
@@ -134,7 +134,7 @@ func historyTable(h contract.History) table {
 	t := table{columns: []string{"series", "at", "min", "mean", "max", "unit"}}
 	for _, x := range h.Series {
 		for i, at := range x.At {
-			t.rows = append(t.rows, []string{x.Name, time.UnixMilli(at).UTC().Format(time.RFC3339), fmt.Sprint(x.Min[i]), fmt.Sprint(x.Mean[i]), fmt.Sprint(x.Max[i]), x.Unit})
+			t.rows = append(t.rows, row(x.Name, time.UnixMilli(at).UTC().Format(time.RFC3339), x.Min[i], x.Mean[i], x.Max[i], x.Unit))
 		}
 	}
 	return t
@@ -281,7 +281,8 @@ func (a *app) energyCommand() *cobra.Command {
 					t.columns[0], list = "DEVICE", e.Devices
 				}
 				for _, u := range list {
-					t.rows = append(t.rows, []string{u.Key, fmt.Sprintf("%.1f kWh", u.Kwh), watts(&u.MeanW), watts(&u.PeakW), fmt.Sprintf("%.0f %%", 100*u.Measured)})
+					known := 100 * u.Measured
+					t.rows = append(t.rows, row(u.Key, amount(&u.Kwh, 1, "kWh", "kwh"), inWatts(&u.MeanW), inWatts(&u.PeakW), inPercent(&known)))
 				}
 				return t
 			})

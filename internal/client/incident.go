@@ -73,7 +73,7 @@ func incidentTable(list []contract.Incident, now time.Time) table {
 		if i.Shelved != nil {
 			style, seen = "dim", "shelved to "+dated(*i.Shelved.Until)
 		}
-		t.rows = append(t.rows, []string{i.ID, i.Device, i.Kind, dated(i.Opened), verdict.Age(end.Sub(i.Opened)), fmt.Sprint(len(i.Explains)), seen, i.Text})
+		t.rows = append(t.rows, row(i.ID, i.Device, i.Kind, stamp(&i.Opened), lasting(end.Sub(i.Opened)), len(i.Explains), seen, i.Text))
 		t.styles = append(t.styles, style)
 	}
 	return t

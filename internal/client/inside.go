@@ -141,13 +141,13 @@ func rank(l contract.Level) int {
 }
 
 func sensorTable(list []contract.Sensor) table {
-	t := table{columns: []string{"KIND", "SENSOR", "READING", "STATE", "LIMITS"}}
+	t := table{columns: []string{"KIND", "SENSOR", "READING", "STATE", "LIMITS"}, also: []string{"value", "unit", "where"}}
 	for _, x := range list {
 		state := string(x.Level)
 		if x.Level == contract.LevelAbsent {
 			state = "-"
 		}
-		t.rows = append(t.rows, []string{x.Kind, x.Name, x.Text, state, limitWords(x)})
+		t.rows = append(t.rows, row(x.Kind, x.Name, x.Text, state, limitWords(x), amount(x.Value, x.Digits, "", ""), deref(x.Unit), x.Where))
 		t.styles = append(t.styles, levelStyle[x.Level])
 	}
 	return t
@@ -255,9 +255,9 @@ func (a *app) events(device string, log contract.EventLog) error {
 		fmt.Fprintln(a.out, a.paint("strained", "The log is full: newer events are lost. Save and clear it with --clear --save FILE."))
 	}
 	return a.show(log, func() table {
-		t := table{columns: []string{"WHEN", "LEVEL", "SENSOR", "EVENT"}}
+		t := table{columns: []string{inZone("WHEN"), "LEVEL", "SENSOR", "EVENT"}}
 		for _, e := range log.Events {
-			t.rows = append(t.rows, []string{eventTime(e), level(e.Level), cmp.Or(e.Sensor, e.Kind), e.Text})
+			t.rows = append(t.rows, row(eventTime(e), level(e.Level), cmp.Or(e.Sensor, e.Kind), e.Text))
 			t.styles = append(t.styles, levelStyle[e.Level])
 		}
 		return t
@@ -272,14 +272,14 @@ func level(l contract.Level) string {
 }
 
 // eventTime is by the controller's clock, or counts from its start.
-func eventTime(e contract.GearEvent) string {
+func eventTime(e contract.GearEvent) cell {
 	switch {
 	case e.At != nil:
-		return e.At.Local().Format("2006-01-02 15:04:05")
+		return logged(e.At)
 	case e.AfterSeconds != nil:
-		return fmt.Sprintf("start + %d s", int(*e.AfterSeconds))
+		return cell{people: fmt.Sprintf("start + %d s", int(*e.AfterSeconds))}
 	}
-	return "not known"
+	return cell{people: "not known"}
 }
 
 func (a *app) sheetCommand() *cobra.Command {
@@ -326,7 +326,7 @@ func (a *app) sheets(ctx context.Context, s *service) error {
 func sheetTable(list []contract.Sheet) table {
 	t := table{columns: []string{"DEVICE", "FIRMWARE", "PRODUCT", "SERIAL", "WHAT IT IS"}}
 	for _, x := range list {
-		t.rows = append(t.rows, []string{x.Device, deref(x.Firmware), deref(x.Product), deref(x.Serial), x.Words})
+		t.rows = append(t.rows, row(x.Device, deref(x.Firmware), deref(x.Product), deref(x.Serial), x.Words))
 	}
 	return t
 }

@@ -28,7 +28,7 @@ func TestSensors(t *testing.T) {
 		require.LessOrEqual(t, len([]rune(l)), 80)
 	}
 	_, out = f.run("", "sensors", "host", "-o", "csv")
-	require.Contains(t, out, "temperature,CPU 1 temp,97 °C,critical,… 85 < 95 < 100\n")
+	require.Contains(t, out, "temperature,CPU 1 temp,97 °C,critical,… 85 < 95 < 100,97,")
 	_, out = f.run("", "sensors", "host", "-o", "json")
 	require.Contains(t, out, `"fresh": true`)
 

@@ -60,9 +60,9 @@ removed shows: plumb journal verify goes through all of them.`,
 func journalTable(es []contract.JournalEntry) table {
 	t := table{columns: []string{"id", "at", "who", "device", "kind", "result", "why", "before_w", "after_w", "text"}}
 	for _, e := range es {
-		t.rows = append(t.rows, []string{
-			fmt.Sprint(e.ID), e.At.Format(time.RFC3339), e.Who, e.Device, e.Kind, e.Result, e.Why, number(e.BeforeW), number(e.AfterW), e.Text,
-		})
+		t.rows = append(t.rows, row(
+			e.ID, e.At.Format(time.RFC3339), e.Who, e.Device, e.Kind, e.Result, e.Why, number(e.BeforeW), number(e.AfterW), e.Text,
+		))
 	}
 	return t
 }

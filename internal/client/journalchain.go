@@ -48,7 +48,7 @@ is found again later, at the same entry, nothing before that has changed.`,
 func (a *app) sealed(s contract.JournalSeal) error {
 	if a.output != "table" {
 		if err := a.show(s, func() table {
-			return table{columns: []string{"holds", "entries", "head"}, rows: [][]string{{fmt.Sprint(s.Holds), fmt.Sprint(s.Entries), s.Head}}}
+			return table{columns: []string{"holds", "entries", "head"}, rows: [][]cell{row(s.Holds, s.Entries, s.Head)}}
 		}); err != nil {
 			return err
 		}

@@ -337,10 +337,10 @@ func previewTable(ps []contract.Preview) table {
 	t := table{columns: []string{"device", "kind", "text"}}
 	for _, p := range ps {
 		for _, l := range p.Lines {
-			t.rows = append(t.rows, []string{p.Device, string(l.Kind), l.Text})
+			t.rows = append(t.rows, row(p.Device, string(l.Kind), l.Text))
 		}
 		for _, l := range p.Interlocks {
-			t.rows = append(t.rows, []string{p.Device, "interlock " + l.Name, l.Reason})
+			t.rows = append(t.rows, row(p.Device, "interlock "+l.Name, l.Reason))
 		}
 	}
 	return t
@@ -408,7 +408,7 @@ func (a *app) opListCommand() *cobra.Command {
 func operationTable(os []contract.Operation) table {
 	t := table{columns: []string{"ID", inZone("ASKED"), "STATE", "BY", "OUTCOME"}}
 	for _, o := range os {
-		t.rows = append(t.rows, []string{o.ID, dated(o.Asked), string(o.State), o.By, o.Outcome})
+		t.rows = append(t.rows, row(o.ID, stamp(&o.Asked), string(o.State), o.By, o.Outcome))
 		t.styles = append(t.styles, map[contract.OperationState]string{contract.OperationStateFailed: "failed", contract.OperationStateRunning: "waking"}[o.State])
 	}
 	return t
@@ -458,7 +458,7 @@ func (a *app) proof(id string, list []contract.Proof) {
 			long = append(long, p)
 			continue
 		}
-		t.rows = append(t.rows, []string{p.Name, orDash(text(p.Before)), orDash(text(p.After))})
+		t.rows = append(t.rows, row(p.Name, orDash(text(p.Before)), orDash(text(p.After))))
 	}
 	a.table(t)
 	for _, p := range long {

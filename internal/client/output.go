@@ -15,13 +15,6 @@ import (
 	"plumbbob/internal/core/verdict"
 )
 
-// A table is rows of cells. The last column takes what room is left.
-type table struct {
-	columns []string
-	rows    [][]string
-	styles  []string // of rows, or none
-}
-
 // show prints a value in the form that was asked for: as a table, or whole.
 func (a *app) show(value any, t func() table) error {
 	switch a.output {
@@ -34,11 +27,15 @@ func (a *app) show(value any, t func() table) error {
 	case "csv":
 		x := t()
 		w := csv.NewWriter(a.out)
-		if err := w.Write(x.columns); err != nil {
+		if err := w.Write(x.headings()); err != nil {
 			return err
 		}
 		for _, r := range x.rows {
-			if err := w.Write(r); err != nil {
+			line := make([]string, len(r))
+			for i, c := range r {
+				line[i] = c.programs
+			}
+			if err := w.Write(line); err != nil {
 				return err
 			}
 		}
@@ -70,60 +67,6 @@ func unflow(n *yaml.Node) {
 	for _, c := range n.Content {
 		unflow(c)
 	}
-}
-
-func (a *app) table(t table) {
-	widths := make([]int, len(t.columns))
-	for i, c := range t.columns {
-		widths[i] = utf8.RuneCountInString(c)
-		for _, r := range t.rows {
-			widths[i] = max(widths[i], utf8.RuneCountInString(r[i]))
-		}
-	}
-	last := widths[len(widths)-1]
-	if a.width > 0 {
-		room := a.width
-		for _, w := range widths[:len(widths)-1] {
-			room -= w + 2
-		}
-		last = max(12, min(last, room))
-	}
-	a.row(t.columns, widths, last, "head")
-	for i, r := range t.rows {
-		style := ""
-		if i < len(t.styles) {
-			style = t.styles[i]
-		}
-		a.row(r, widths, last, style)
-	}
-}
-
-func (a *app) row(cells []string, widths []int, last int, style string) {
-	var b strings.Builder
-	for i, c := range cells {
-		if i == len(cells)-1 {
-			b.WriteString(cut(c, last))
-			break
-		}
-		pad := strings.Repeat(" ", widths[i]-utf8.RuneCountInString(c))
-		if numeric(c) {
-			c, pad = pad, c // to the right
-		}
-		b.WriteString(c + pad + "  ")
-	}
-	fmt.Fprintln(a.out, a.paint(style, strings.TrimRight(b.String(), " ")))
-}
-
-func numeric(s string) bool {
-	return s != "" && (s[0] >= '0' && s[0] <= '9') && strings.HasSuffix(s, "W")
-}
-
-// cut shortens text to a width.
-func cut(s string, width int) string {
-	if utf8.RuneCountInString(s) <= width {
-		return s
-	}
-	return string([]rune(s)[:max(0, width-1)]) + "…"
 }
 
 // Colours say nothing that the words do not: they only help to find it.

@@ -56,7 +56,7 @@ func powerTable(all []contract.SitePower) table {
 	}
 	for _, s := range all {
 		for _, x := range s.Elements {
-			t.rows = append(t.rows, []string{s.Site, x.Device, string(x.Kind), x.Name, number(x.W), number(x.A), number(x.RatingW), number(x.RatingA), number(x.Share)})
+			t.rows = append(t.rows, row(s.Site, x.Device, string(x.Kind), x.Name, number(x.W), number(x.A), number(x.RatingW), number(x.RatingA), number(x.Share)))
 		}
 	}
 	return t
@@ -87,7 +87,7 @@ func (a *app) sitePower(x contract.SitePower, whole bool) {
 		if e.RatingA != nil {
 			rating = fmt.Sprintf("%.0f A", *e.RatingA)
 		}
-		t.rows = append(t.rows, []string{"  " + name, carries(e), orDash(rating), gauge(e.Share), orDash(watts(e.HeadroomW))})
+		t.rows = append(t.rows, row("  "+name, carries(e), orDash(rating), gauge(e.Share), orDash(watts(e.HeadroomW))))
 		style := ""
 		if e.Share != nil && *e.Share > 1 {
 			style = "hung"
@@ -140,7 +140,7 @@ func (a *app) hangers(x contract.SitePower) {
 		if h.On != nil && !*h.On {
 			what += ", off"
 		}
-		t.rows = append(t.rows, []string{"  " + h.From, h.Feed, orDash(watts(h.W)), what})
+		t.rows = append(t.rows, row("  "+h.From, h.Feed, orDash(watts(h.W)), what))
 	}
 	a.table(t)
 }
@@ -274,18 +274,15 @@ func outletTable(list []contract.Outlet) table {
 		if !o.Switched {
 			state += ", always"
 		}
-		energy, amps := "", ""
-		if o.Wh != nil {
-			energy = fmt.Sprintf("%.1f kWh", *o.Wh/1000)
-		}
-		if o.A != nil {
-			amps = fmt.Sprintf("%.2f", *o.A)
+		kwh := o.Wh
+		if kwh != nil {
+			kwh = new(*o.Wh / 1000)
 		}
 		feeds := strings.Join(o.Feeds, ", ")
 		if o.Name != "" && o.Name != feeds {
 			feeds = strings.TrimPrefix(feeds+fmt.Sprintf(" (named %s)", o.Name), " ")
 		}
-		t.rows = append(t.rows, []string{o.Port, state, watts(o.W), amps, energy, deref(o.AfterLoss), feeds})
+		t.rows = append(t.rows, row(o.Port, state, inWatts(o.W), amount(o.A, 2, "", "a"), amount(kwh, 1, "kWh", "kwh"), deref(o.AfterLoss), feeds))
 	}
 	return t
 }
@@ -301,7 +298,7 @@ func (a *app) portsCommand() *cobra.Command {
 			err = a.show(p, func() table {
 				t := table{columns: []string{"PORT", "LINK", "NEIGHBOUR", "ITS PORT", "IN THE ESTATE"}}
 				for _, x := range p.Ports {
-					t.rows = append(t.rows, []string{x.Port, map[bool]string{true: "up", false: "down"}[x.Up], deref(x.Neighbour), deref(x.Remote), deref(x.Device)})
+					t.rows = append(t.rows, row(x.Port, map[bool]string{true: "up", false: "down"}[x.Up], deref(x.Neighbour), deref(x.Remote), deref(x.Device)))
 				}
 				return t
 			})
@@ -332,13 +329,9 @@ func (a *app) cardCommand() *cobra.Command {
 				}
 			}
 			return a.show(card, func() table {
-				t := table{columns: []string{"AT", "ITS LOG"}}
+				t := table{columns: []string{inZone("AT"), "ITS LOG"}}
 				for _, e := range card.Entries {
-					at := ""
-					if e.At != nil {
-						at = e.At.UTC().Format("2006-01-02 15:04:05")
-					}
-					t.rows = append(t.rows, []string{at, e.Text})
+					t.rows = append(t.rows, row(logged(e.At), e.Text))
 				}
 				return t
 			})

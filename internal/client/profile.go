@@ -24,7 +24,7 @@ func (a *app) profileCommand() *cobra.Command {
 				t := table{columns: []string{"PROFILE", "PROTOCOL", "USED", "FROM", "MAPS"}}
 				for _, p := range all {
 					from := map[bool]string{true: "built in", false: "added"}[p.Builtin]
-					t.rows = append(t.rows, []string{p.Name, p.Protocol, fmt.Sprint(p.Used), from, strings.Join(p.Maps, ", ")})
+					t.rows = append(t.rows, row(p.Name, p.Protocol, p.Used, from, strings.Join(p.Maps, ", ")))
 				}
 				return t
 			})
@@ -115,12 +115,12 @@ func (a *app) profileTry() *cobra.Command {
 				fmt.Fprintf(a.out, "It says that it is %s\n", f.Matches)
 			}
 			return a.show(f, func() table {
-				t := table{columns: []string{"", "WHAT", "SAYS"}}
+				t := table{columns: []string{"IS", "WHAT", "SAYS"}}
 				for _, x := range f.Found {
-					t.rows, t.styles = append(t.rows, []string{"read", x.Name, x.Text}), append(t.styles, "")
+					t.rows, t.styles = append(t.rows, row("read", x.Name, x.Text)), append(t.styles, "")
 				}
 				for _, x := range f.Missing {
-					t.rows, t.styles = append(t.rows, []string{"missing", x.Name, x.Text}), append(t.styles, "strained")
+					t.rows, t.styles = append(t.rows, row("missing", x.Name, x.Text)), append(t.styles, "strained")
 				}
 				return t
 			})

@@ -69,25 +69,11 @@ func (a *app) supplies(c *cobra.Command, s *service) error {
 			if !u.Fresh {
 				state += ", stale"
 			}
-			t.rows = append(t.rows, []string{u.Device, state, percent(u.Load), percent(u.Charge), plain(u.Minutes), plain(u.MinutesByPast), u.Site})
+			t.rows = append(t.rows, row(u.Device, state, inPercent(u.Load), inPercent(u.Charge), dashed(amount(u.Minutes, 0, "", "minutes")), dashed(amount(u.MinutesByPast, 0, "", "minutes")), u.Site))
 			t.styles = append(t.styles, levelStyle[u.Level])
 		}
 		return t
 	})
-}
-
-func percent(v *float64) string {
-	if v == nil {
-		return "–"
-	}
-	return fmt.Sprintf("%.0f %%", *v)
-}
-
-func plain(v *float64) string {
-	if v == nil {
-		return "–"
-	}
-	return fmt.Sprintf("%.0f", *v)
 }
 
 // supplyWords says in a line how a UPS is.
@@ -135,7 +121,7 @@ func (a *app) supply(c *cobra.Command, s *service, device string) error {
 		a.section("Discharges")
 		t := table{columns: []string{"  BEGAN", "LASTED", "LOAD", "CHARGE"}}
 		for _, d := range u.Discharges[:min(8, len(u.Discharges))] {
-			t.rows = append(t.rows, []string{"  " + d.Began.Local().Format("2 Jan 15:04"), d.Ended.Sub(d.Began).Round(time.Second).String(), watts(&d.W), fmt.Sprintf("%.0f → %.0f %%", d.From, d.To)})
+			t.rows = append(t.rows, row("  "+d.Began.Local().Format("2 Jan 15:04"), d.Ended.Sub(d.Began).Round(time.Second).String(), watts(&d.W), fmt.Sprintf("%.0f → %.0f %%", d.From, d.To)))
 		}
 		a.table(t)
 	}
@@ -146,7 +132,7 @@ func supplyTable(u contract.Supply) table {
 	t := table{columns: []string{"  WHAT", "IS"}}
 	add := func(name, text string) {
 		if text != "" {
-			t.rows = append(t.rows, []string{"  " + name, text})
+			t.rows = append(t.rows, row("  "+name, text))
 		}
 	}
 	for _, x := range u.Sheet {

@@ -205,7 +205,7 @@ func (a *app) whoamiCommand() *cobra.Command {
 			}
 			if a.output != "table" {
 				return a.show([]contract.Session{x}, func() table {
-					return table{columns: []string{"account", "role", "expires", "service"}, rows: [][]string{{x.Account, x.Role, x.Expires.UTC().Format(time.RFC3339), s.config.URL}}}
+					return table{columns: []string{"account", "role", "expires", "service"}, rows: [][]cell{row(string(x.Account), string(x.Role), x.Expires.UTC().Format(time.RFC3339), s.config.URL)}}
 				})
 			}
 			fmt.Fprintf(a.out, "%s, %s, at %s (version %s), until %s\n", x.Account, x.Role, s.config.URL, v.Version, x.Expires.Local().Format("2 Jan 2006 15:04 MST"))

@@ -26,13 +26,13 @@ func (a *app) windowCommand() *cobra.Command {
 				return nil
 			}
 			return a.show(ws, func() table {
-				t := table{columns: []string{"ID", "ON", "BY", "FROM", "UNTIL", "WHY"}}
+				t := table{columns: []string{"ID", "ON", "BY", inZone("FROM"), "UNTIL", "WHY"}}
 				for _, w := range ws {
 					on := w.Site
 					if w.Device != nil {
 						on = *w.Device
 					}
-					t.rows = append(t.rows, []string{fmt.Sprint(w.ID), on, w.By, dated(w.From), dated(w.Until), w.Why})
+					t.rows = append(t.rows, row(w.ID, on, w.By, stamp(&w.From), stamp(&w.Until), w.Why))
 				}
 				return t
 			})
@@ -138,7 +138,7 @@ func (a *app) calendarCommand() *cobra.Command {
 					if x.Now != nil {
 						now = *x.Now
 					}
-					t.rows = append(t.rows, []string{x.Name, strings.Join(x.Devices, ", "), now})
+					t.rows = append(t.rows, row(x.Name, strings.Join(x.Devices, ", "), now))
 				}
 				return t
 			})

@@ -128,7 +128,7 @@ func (a *app) wiring(w contract.Wiring) error {
 			t := table{columns: []string{"how", "outlet", "expected", "found", "verdict", "text"}}
 			for how, list := range map[string][]contract.WiringFinding{"compared": w.Compared, "switched": w.Switched} {
 				for _, f := range list {
-					t.rows = append(t.rows, []string{how, f.Outlet, strings.Join(f.Expected, " "), strings.Join(f.Found, " "), string(f.Verdict), f.Text})
+					t.rows = append(t.rows, row(how, f.Outlet, strings.Join(f.Expected, " "), strings.Join(f.Found, " "), string(f.Verdict), f.Text))
 				}
 			}
 			return t
