@@ -317,7 +317,7 @@ func (w *World) heal(k estate.Key) {
 	}
 	for end, o := range w.outlets {
 		if k == "" || end.Device == k {
-			o.welded = false
+			o.move(func() { o.welded = false }) // one that was ordered off opens now
 			delete(w.plug, end)
 		}
 	}

@@ -100,6 +100,7 @@ func TestFaults(t *testing.T) {
 	require.True(t, state(l, "skarvoe-kiosk").Powered, "the contact is welded")
 	require.NoError(t, l.Heal("skarvoe-pdu"))
 	require.Eventually(t, func() bool { return !state(l, "skarvoe-kiosk").Powered }, soon, often, "and opens when it is not any more")
+	require.Equal(t, 1, l.Opens(outlet(6)), "which counts as an opening, as it cuts what hangs there")
 
 	require.NoError(t, l.Swap(outlet(5), outlet(1)))
 	require.NoError(t, l.Flip(outlet(5), false))

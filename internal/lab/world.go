@@ -85,6 +85,14 @@ type outlet struct {
 
 func (o *outlet) closed() bool { return o.ordered || o.welded || !o.switched }
 
+// move changes what holds a contact, and counts when it has opened by that.
+func (o *outlet) move(change func()) {
+	was := o.closed()
+	if change(); was && !o.closed() {
+		o.opens++
+	}
+}
+
 // What an outlet does when power comes back to its PDU.
 const (
 	lossOff = iota + 1
@@ -405,10 +413,7 @@ func (w *World) after(end estate.End, d time.Duration, on bool, order int) {
 		defer w.mu.Unlock()
 		if o := w.outlets[end]; o.order == order {
 			w.meter(end, time.Now())
-			was := o.closed()
-			if o.ordered = on; was && !o.closed() {
-				o.opens++
-			}
+			o.move(func() { o.ordered = on })
 			w.settle(time.Now())
 		}
 	})
