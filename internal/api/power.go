@@ -170,10 +170,6 @@ func (s *Server) GetEnergy(ctx context.Context, req contract.GetEnergyRequestObj
 }
 
 // gearText names what is asked of gear, in errors.
-func gearText(d *estate.Device, what string) error {
-	return usage("%s has no %s that the estate knows", d.Key, what)
-}
-
 func device(s *Server, key string) (*estate.Device, error) {
 	d := s.Keeper.Estate().Device(estate.Key(key))
 	if d == nil {

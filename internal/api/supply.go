@@ -19,7 +19,7 @@ import (
 func (s *Server) supplied(key string) (*estate.Device, error) {
 	d, err := device(s, key)
 	if err == nil && d.Supply == nil {
-		err = gearText(d, "UPS: it is none, as far as the estate says; add ups: {} to it if it is")
+		err = usage("%s is no UPS, as far as the estate knows: add ups: {} to it if it is one", d.Key)
 	}
 	return d, err
 }

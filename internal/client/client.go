@@ -2,6 +2,7 @@ package client
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
@@ -16,6 +17,7 @@ import (
 	"net/url"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -70,7 +72,8 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	defer func(zone *time.Location) { time.Local = zone }(time.Local)
-	a := &app{in: bufio.NewReader(in), out: out, err: errOut}
+	written := &output{Writer: out}
+	a := &app{in: bufio.NewReader(in), out: written, err: errOut}
 	a.inFile, _ = in.(*os.File)
 	if f, ok := out.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		a.toTerminal = true
@@ -82,9 +85,9 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	}
 	root := a.command()
 	root.SetArgs(args)
-	root.SetOut(out)
+	root.SetOut(written)
 	root.SetErr(errOut)
-	err := root.ExecuteContext(ctx)
+	err := cmp.Or(root.ExecuteContext(ctx), written.failed)
 	if err == nil {
 		return ExitDone
 	}
@@ -103,6 +106,21 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 		return ExitUsage
 	}
 	return ExitFailed
+}
+
+// output remembers that something could not be written, as to a full disk: what was
+// not said in full is not done.
+type output struct {
+	io.Writer
+	failed error
+}
+
+func (o *output) Write(p []byte) (int, error) {
+	n, err := o.Writer.Write(p)
+	if err != nil && o.failed == nil {
+		o.failed = err
+	}
+	return n, err
 }
 
 func (a *app) command() *cobra.Command {
@@ -127,8 +145,8 @@ Exit status: 0 done, 1 failed, 2 wrong usage, 3 refused by an interlock,
 		},
 	}
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
-		if strings.Contains(err.Error(), "time: ") { // the parser of durations says what is wrong, but not what is right
-			return fail(ExitUsage, "%s: write a length of time such as 90s, 15m or 48h", err)
+		if w := wrongValue(""); errors.As(err, &w) {
+			return fail(ExitUsage, "%s", err)
 		}
 		return fail(ExitUsage, "%s: %s --help shows what there is", err, c.CommandPath())
 	})
@@ -151,6 +169,9 @@ func args(least, most int, usage string) cobra.PositionalArgs {
 	return func(_ *cobra.Command, given []string) error {
 		if len(given) < least || len(given) > most {
 			return fail(ExitUsage, "write: %s", usage)
+		}
+		if slices.Contains(given, "") {
+			return fail(ExitUsage, "one of the names is empty: write: %s", usage)
 		}
 		return nil
 	}

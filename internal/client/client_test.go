@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -284,6 +285,39 @@ func TestTextsOfOthersAreHarmless(t *testing.T) {
 	require.NotContains(t, out, "\x1b")
 }
 
+// A log-in begins where somebody listens, and leaves nothing behind.
+func TestLogInAndOut(t *testing.T) {
+	f := serve(t, map[string]any{"DELETE /session": problem(http.StatusUnauthorized, contract.NotLoggedIn, "log in first")})
+	cfg, err := ReadConfig(f.config)
+	require.NoError(t, err)
+	status, out := f.run("secret\n", "login", strings.TrimPrefix(cfg.URL, "http://"))
+	require.Equal(t, ExitUnreachable, status)
+	require.Contains(t, out, "does not speak TLS: a service on this machine may be at "+cfg.URL)
+	status, out = f.run("", "login", "http://127.0.0.1:1")
+	require.Equal(t, ExitUnreachable, status)
+	require.NotContains(t, out, "Password", "nobody types it for nothing")
+	status, out = f.run("", "logout")
+	require.Equal(t, ExitDone, status, out)
+	require.NoFileExists(t, f.config)
+
+	require.NoError(t, Config{URL: "http://127.0.0.1:1", Account: "admin", Token: "t"}.Write(f.config))
+	status, out = f.run("", "logout")
+	require.Equal(t, ExitUnreachable, status)
+	require.Contains(t, out, "forgotten here, but the service could not be told")
+	require.NoFileExists(t, f.config)
+}
+
+// What cannot be written was not said.
+func TestFullDisk(t *testing.T) {
+	f := serve(t, map[string]any{"GET /board": board})
+	full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
+	require.NoError(t, err)
+	defer func() { _ = full.Close() }()
+	var said bytes.Buffer
+	require.Equal(t, ExitFailed, Main([]string{"board", "--config", f.config}, strings.NewReader(""), full, &said))
+	require.Contains(t, said.String(), "no space left on device")
+}
+
 // What programs and watchers rely on.
 func TestForMonitoringAndScripts(t *testing.T) {
 	hung := contract.DeviceSummary{Key: "stuck", Site: "pier", Verdict: contract.Verdict{State: contract.VerdictStateHung, Since: since}}
@@ -292,6 +326,7 @@ func TestForMonitoringAndScripts(t *testing.T) {
 	f := serve(t, map[string]any{
 		"GET /board": b, "GET /devices/calm": contract.Device{Summary: calm, Zone: "UTC"}, "GET /devices/stuck": contract.Device{Summary: hung, Zone: "UTC"},
 		"GET /session": contract.Session{Account: "k.oster", Role: "keeper", Expires: since}, "GET /version": contract.Version{Version: "1", Go: "go"},
+		"GET /devices/calm/ports": contract.Ports{Ports: []contract.SwitchPort{}, Mismatches: []string{}},
 	})
 	for _, c := range []struct {
 		status int
@@ -307,6 +342,12 @@ func TestForMonitoringAndScripts(t *testing.T) {
 		{ExitDone, "k.oster, keeper, at ", []string{"whoami"}},
 		{ExitDone, "plumb version 0.", []string{"--version"}},
 		{ExitUsage, "switching is plumb off stuck", []string{"power", "off", "stuck"}},
+		{ExitUsage, `"0s" for "--hold" flag: it cannot be less than`, []string{"cycle", "stuck", "--hold", "0s"}},
+		{ExitUsage, "write a length of time such as 90s, 15m, 48h or 2d", []string{"history", "stuck", "--last", "2w"}},
+		{ExitUsage, "write a number, 1 or more", []string{"off", "--site", "pier", "--parallel", "0"}},
+		{ExitUsage, "one of the names is empty", []string{"show", ""}},
+		{ExitUsage, "2931-01 has not begun yet", []string{"energy", "--month", "2931-01"}},
+		{ExitDone, "No ports were read from calm", []string{"ports", "calm"}},
 		{ExitUsage, "it is plumb controller restart stuck, or plumb card restart stuck, now", []string{"restart", "stuck"}},
 	} {
 		status, out := f.run("", c.args...)

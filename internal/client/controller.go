@@ -35,13 +35,13 @@ func (a *app) identifyCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "identify DEVICE", Short: "Light a device's identify light", Args: args(1, 1, "plumb identify DEVICE [--for 1m]"),
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
-			if lit < 0 || lit > 255*time.Second {
+			if lit > 255*time.Second {
 				return fail(ExitUsage, "--for: a light can be lit for up to 255 s, and 0 puts it out; not for %s", lit)
 			}
 			return a.change(c.Context(), s, given[0], contract.ControllerChange{IdentifySeconds: new(int(lit.Seconds()))}, consent{yes: true})
 		}),
 	}
-	c.Flags().DurationVar(&lit, "for", time.Minute, "how long; 0 puts it out")
+	spanVar(c.Flags(), &lit, "for", time.Minute, 0, "how long; 0 puts it out")
 	return c
 }
 
@@ -357,7 +357,7 @@ func (a *app) controllerWatchdog() *cobra.Command {
 		}),
 	}
 	c.Flags().StringVar(&action, "action", "", "nothing, reset, power off or power cycle")
-	c.Flags().DurationVar(&after, "after", 0, "how long nobody may reset it")
+	spanVar(c.Flags(), &after, "after", 0, 0, "how long nobody may reset it")
 	w.flags(c)
 	return c
 }

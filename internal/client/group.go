@@ -20,10 +20,10 @@ func groupFlags(f *pflag.FlagSet, w *wish) {
 	f.StringVar(&w.ups, "ups", "", "everything that is fed through a UPS")
 	f.StringVar(&w.tag, "tag", "", "everything with a tag")
 	f.StringVar(&w.at, "at", "", "once, at a time: 22:30, or 2026-03-01 22:30, here")
-	f.IntVar(&w.atOnce, "parallel", 4, "of several: how many may be under way at the same time")
+	countVar(f, &w.atOnce, "parallel", 4, "of several: how many may be under way at the same time")
 	f.IntVar(&w.atOnce, "at-once", 4, "")
 	_ = f.MarkDeprecated("at-once", "it is --parallel now") // the flag is there
-	f.DurationVar(&w.gap, "gap", 3*time.Second, "of several: from the beginning of one to that of the next")
+	spanVar(f, &w.gap, "gap", 3*time.Second, 0, "of several: from the beginning of one to that of the next")
 	f.BoolVar(&w.goOn, "go-on", false, "of several: after a failure, go on with those that do not depend on it")
 	f.StringVar(&w.until, "until", "answers", "of several: when one counts as up: answers, power, or a time such as 90s")
 }
@@ -208,7 +208,7 @@ func (a *app) groupCommand() *cobra.Command {
 			return a.show(gs, func() table { return groupTable(gs) })
 		}),
 	}
-	list.Flags().IntVar(&limit, "limit", 20, "how many")
+	countVar(list.Flags(), &limit, "limit", 20, "how many")
 	var follow bool
 	show := &cobra.Command{
 		Use: "show ID", Short: "One group with its members", Args: args(1, 1, "plumb group show ID [--follow]"),

@@ -19,7 +19,7 @@ type lookingBack struct {
 }
 
 func (l *lookingBack) flags(c *cobra.Command, usually time.Duration) {
-	c.Flags().DurationVar(&l.last, "last", usually, "how far to look back")
+	spanVar(c.Flags(), &l.last, "last", usually, positive, "how far to look back")
 	c.Flags().StringVar(&l.from, "from", "", "from this time on, such as 2026-03-01 or 2026-03-01T14:00")
 	c.Flags().StringVar(&l.to, "to", "", "until this time; now when not said")
 }
@@ -263,6 +263,9 @@ func (a *app) energyCommand() *cobra.Command {
 				from, err := time.ParseInLocation("2006-01", month, time.UTC)
 				if err != nil {
 					return fail(ExitUsage, "--month: %q is not a month such as 2026-03", month)
+				}
+				if from.After(time.Now()) {
+					return fail(ExitUsage, "--month: %s has not begun yet", month)
 				}
 				to := from.AddDate(0, 1, 0)
 				if now := time.Now(); to.After(now) {

@@ -55,7 +55,7 @@ func (a *app) incidentList() *cobra.Command {
 	f.BoolVar(&all, "all", false, "those that have ended, too")
 	f.StringVar(&device, "device", "", "only those that this device was the cause of")
 	f.StringVar(&find, "find", "", "only those in which this is found")
-	f.IntVar(&limit, "limit", 20, "how many")
+	countVar(f, &limit, "limit", 20, "how many")
 	return c
 }
 
@@ -206,7 +206,7 @@ func (a *app) incidentShelve() *cobra.Command {
 			return a.say(c, s, given[0], said)
 		}),
 	}
-	c.Flags().DurationVar(&lasts, "for", 0, "how long")
+	spanVar(c.Flags(), &lasts, "for", 0, positive, "how long")
 	c.Flags().StringVar(&why, "why", "", "the reason")
 	c.Flags().BoolVar(&end, "end", false, "take it off the shelf again")
 	return c

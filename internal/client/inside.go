@@ -185,9 +185,6 @@ once it has been saved to a file with --save; the service keeps a copy as well.`
 			if clear && save == "" {
 				return fail(ExitUsage, "--clear needs a file to save the log to first: add --save FILE")
 			}
-			if since < 0 {
-				return fail(ExitUsage, "--since: %s is no time to look back", since)
-			}
 			p := contract.GetEventsParams{}
 			if since > 0 {
 				if clear {
@@ -217,7 +214,7 @@ once it has been saved to a file with --save; the service keeps a copy as well.`
 			return nil
 		}),
 	}
-	c.Flags().DurationVar(&since, "since", 0, "only entries newer than this, such as 24h")
+	spanVar(c.Flags(), &since, "since", 0, 0, "only entries newer than this, such as 24h")
 	c.Flags().BoolVar(&clear, "clear", false, "erase the log, once it is saved")
 	c.Flags().StringVar(&save, "save", "", "write the log to this file, as JSON; it must not be there yet")
 	c.Flags().StringVar(&why, "why", "", "the reason, for the journal")

@@ -60,7 +60,7 @@ func TestEvents(t *testing.T) {
 	for want, args := range map[string][]string{
 		"write a length of time such as 90s":            {"events", "host", "--since", "yesterday"},
 		"--clear needs a file to save the log to first": {"events", "host", "--clear"},
-		"is no time to look back":                       {"events", "host", "--since", "-1h"},
+		"it cannot be less than":                        {"events", "host", "--since", "-1h"},
 		"--clear erases the whole log":                  {"events", "host", "--since", "1h", "--clear", "--save", file},
 		"cannot be written":                             {"events", "host", "--save", "/nowhere/at/all"},
 	} {

@@ -52,7 +52,7 @@ removed shows: plumb journal verify goes through all of them.`,
 	c.Flags().StringVar(&device, "device", "", "only about this device")
 	c.Flags().StringVar(&who, "who", "", "only by this account")
 	c.Flags().StringVar(&kind, "kind", "", "only of this kind, such as operation-ended or incident")
-	c.Flags().IntVar(&limit, "limit", 20, "how many")
+	countVar(c.Flags(), &limit, "limit", 20, "how many")
 	c.Flags().BoolVarP(&follow, "follow", "f", false, "stay, and show entries as they are made")
 	return c
 }

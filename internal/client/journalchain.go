@@ -130,7 +130,7 @@ func (a *app) exportJournal(ctx context.Context, s *service, file string, after 
 	}
 	defer func() { _ = res.Body.Close() }()
 	to := a.out
-	if file != "" {
+	if file != "" && file != "-" {
 		f, err := os.OpenFile(file, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
 		if err != nil {
 			return fail(ExitFailed, "%s", err)

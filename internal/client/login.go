@@ -71,6 +71,9 @@ func (a *app) trust(ctx context.Context, u *url.URL) (string, error) {
 	if err == nil {
 		return "", c.Close()
 	}
+	if record := (tls.RecordHeaderError{}); errors.As(err, &record) {
+		return "", fail(ExitUnreachable, "%s does not speak TLS: a service on this machine may be at http://%s", u.Host, u.Host)
+	}
 	var untrusted *tls.CertificateVerificationError
 	if !errors.As(err, &untrusted) {
 		return "", fail(ExitUnreachable, "%s does not answer (%s)", u.Host, err)
@@ -103,6 +106,11 @@ func (a *app) login(ctx context.Context, cfg Config) error {
 	if err != nil {
 		return err
 	}
+	// Whether a service is there is found out before anybody types a password.
+	var e *exitError
+	if _, err := ask[contract.Version](s)(s.GetVersion(ctx)); errors.As(err, &e) && e.status == ExitUnreachable {
+		return err
+	}
 	pass, err := a.hidden(ctx, fmt.Sprintf("Password of %s: ", cfg.Account))
 	if err != nil {
 		return err
@@ -124,14 +132,20 @@ func (a *app) logoutCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "logout", Short: "End the log-in", Args: args(0, 0, "plumb logout"),
 		RunE: a.loggedIn(func(c *cobra.Command, _ []string, s *service) error {
-			if _, err := ask[nothing](s)(s.LogOut(c.Context())); err != nil {
-				return err
-			}
 			path, err := a.configPath()
 			if err != nil {
 				return err
 			}
-			return os.Remove(path)
+			// Whoever logs out wants nothing left here, whatever the service says to it.
+			_, ended := ask[nothing](s)(s.LogOut(c.Context()))
+			if err := os.Remove(path); err != nil || ended == nil {
+				return err
+			}
+			var e *exitError
+			if errors.As(ended, &e) && e.status == ExitNotPermitted {
+				return nil // it had ended already
+			}
+			return fail(ExitUnreachable, "forgotten here, but the service could not be told, and holds the log-in for valid until it ends: %s", ended)
 		}),
 	}
 }

@@ -60,10 +60,10 @@ var actions = []action{
 	{contract.OperationKindOff, "Switch a device off at once", switched, switchFlags},
 	{contract.OperationKindCycle, "Switch a device off, wait, and on again", switched, func(f *pflag.FlagSet, w *wish) {
 		switchFlags(f, w)
-		f.DurationVar(&w.hold, "hold", 10*time.Second, "how long to stay off")
+		spanVar(f, &w.hold, "hold", 10*time.Second, positive, "how long to stay off")
 	}},
 	{contract.OperationKindShutdown, "Ask a device's operating system to shut down, and wait", "By its command line, its controller or the button on its front.", func(f *pflag.FlagSet, w *wish) {
-		f.DurationVar(&w.within, "within", 3*time.Minute, "how long it may take")
+		spanVar(f, &w.within, "within", 3*time.Minute, positive, "how long it may take")
 		f.BoolVar(&w.force, "force", false, "switch it off when it has not shut down by then")
 		f.StringVar(&w.means, "means", "", meansHelp)
 	}},
@@ -73,7 +73,7 @@ var actions = []action{
 	{contract.OperationKindNmi, "Send a diagnostic interrupt to a device", "Through its controller. Most systems write a memory dump and restart.", nil},
 	{contract.OperationKindSleep, "Tell a device's operating system to sleep", "By its command line. plumb on wakes it.", nil},
 	{contract.OperationKindPress, "Press a button on the front of a device", "Through the panel leads of a KVM. A press of power for longer than 4 s has firmware\ncut the power.", func(f *pflag.FlagSet, w *wish) {
-		f.DurationVar(&w.hold, "for", 400*time.Millisecond, "how long to press")
+		spanVar(f, &w.hold, "for", 400*time.Millisecond, positive, "how long to press")
 		f.StringVar(&w.button, "button", "power", "power or reset")
 	}},
 }
@@ -401,7 +401,7 @@ func (a *app) opListCommand() *cobra.Command {
 	}
 	c.Flags().StringVar(&device, "device", "", "only on this device")
 	c.Flags().StringVar(&state, "state", "", "running, done, failed or cancelled")
-	c.Flags().IntVar(&limit, "limit", 20, "how many")
+	countVar(c.Flags(), &limit, "limit", 20, "how many")
 	return c
 }
 

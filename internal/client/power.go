@@ -295,6 +295,10 @@ func (a *app) portsCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if a.output == "table" && len(p.Ports) == 0 {
+				fmt.Fprintf(a.out, "No ports were read from %s: only a switch has them, and only when the profile of its card maps them.\n", given[0])
+				return nil
+			}
 			err = a.show(p, func() table {
 				t := table{columns: []string{"PORT", "LINK", "NEIGHBOUR", "ITS PORT", "IN THE ESTATE"}}
 				for _, x := range p.Ports {

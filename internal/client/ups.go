@@ -231,7 +231,7 @@ func (a *app) upsOutput(name, short string, kind contract.OperationKind) *cobra.
 	}
 	consentFlags(c.Flags(), w)
 	if kind == contract.OperationKindCycle {
-		c.Flags().DurationVar(&w.hold, "hold", 30*time.Second, "how long the output stays off")
+		spanVar(c.Flags(), &w.hold, "hold", 30*time.Second, positive, "how long the output stays off")
 	}
 	c.Flags().StringVar(&w.at, "at", "", "once, at a time: 22:30, or 2026-03-01 22:30, here")
 	return c

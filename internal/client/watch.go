@@ -158,7 +158,7 @@ func (a *app) waitCommand() *cobra.Command {
 		}),
 	}
 	c.Flags().StringSliceVar(&until, "until", []string{"steady"}, "these verdicts, any of them")
-	c.Flags().DurationVar(&within, "timeout", 5*time.Minute, "how long to wait; exit status 1 when it is not so by then")
+	spanVar(c.Flags(), &within, "timeout", 5*time.Minute, positive, "how long to wait; exit status 1 when it is not so by then")
 	return c
 }
 

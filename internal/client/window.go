@@ -82,7 +82,7 @@ func (a *app) windowOpen() *cobra.Command {
 			return nil
 		}),
 	}
-	c.Flags().DurationVar(&lasts, "for", 2*time.Hour, "how long")
+	spanVar(c.Flags(), &lasts, "for", 2*time.Hour, positive, "how long")
 	c.Flags().StringVar(&from, "from", "", "when it begins: 22:30, or 2026-03-01 22:30, here; now by default")
 	c.Flags().StringVar(&why, "why", "", "the reason, for whoever finds it in the way")
 	return c
