@@ -1,9 +1,11 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"plumbbob/internal/act"
@@ -76,6 +78,7 @@ func groupPreviewView(p *act.GroupPreview) contract.GroupPreview {
 			BeginsSeconds: slot.Begins.Seconds(), UpSeconds: slot.Up.Seconds(), Preview: previewView(p.Previews[i]),
 		})
 	}
+	slices.SortStableFunc(out.Slots, func(a, b contract.GroupSlot) int { return cmp.Compare(a.BeginsSeconds, b.BeginsSeconds) })
 	for _, l := range p.LeftOut {
 		out.LeftOut = append(out.LeftOut, contract.NamedText{Name: string(l.Device), Text: l.Why})
 	}

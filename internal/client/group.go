@@ -106,8 +106,20 @@ func offset(s float64) string {
 	return fmt.Sprintf("+%d:%02d", int(d.Minutes()), int(d.Seconds())%60)
 }
 
+// reached is the heading over when a device is as it should be.
+func reached(k contract.OperationKind) string {
+	switch k {
+	case contract.OperationKindOff, contract.OperationKindShutdown, contract.OperationKindSleep:
+		return "DOWN"
+	}
+	return "UP"
+}
+
 func timetable(p contract.GroupPreview) table {
 	t := table{columns: []string{"BEGINS", "UP", "WHAT", "AFTER"}}
+	if len(p.Slots) > 0 {
+		t.columns[1] = reached(p.Slots[0].Preview.Kind)
+	}
 	for _, x := range p.Slots {
 		what := x.Title
 		if !strings.Contains(what, x.Device) {
@@ -173,7 +185,7 @@ func groupTable(gs []contract.Group) table {
 }
 
 func memberTable(g contract.Group) table {
-	t := table{columns: []string{"DEVICE", "STATE", "BEGAN", "UP", "NOTE"}}
+	t := table{columns: []string{"DEVICE", "STATE", "BEGAN", reached(g.Kind), "NOTE"}}
 	at := func(x *time.Time) string {
 		if x == nil {
 			return "–"

@@ -9,7 +9,7 @@ import { columns } from './parts/gaps'
 import { findTargets } from './parts/Jump'
 import { coverage, meant } from './parts/picking'
 import { actionName, actionsFor, capital, counted, diagnosis } from './parts/say'
-import { age, clock, watts } from './parts/time'
+import { age, clock, instant, watts } from './parts/time'
 
 const now = Date.parse('2026-03-01T14:06:10Z')
 
@@ -176,6 +176,9 @@ describe('words and numbers', () => {
   it('writes times in the zone of the site', () => {
     expect(clock('2026-03-01T14:02:10Z', 'Asia/Tokyo', now)).toBe('23:02:10')
     expect(clock('2026-02-27T14:02:10Z', 'UTC', now)).toBe('27 Feb 14:02')
+    expect(instant('2026-03-28T14:30', 'Atlantic/Faroe')).toBe('2026-03-28T14:30:00.000Z')
+    expect(instant('2026-03-29T14:30', 'Atlantic/Faroe'), 'in summer time').toBe('2026-03-29T13:30:00.000Z')
+    expect(instant('2026-01-01T08:00', 'Asia/Tokyo')).toBe('2025-12-31T23:00:00.000Z')
     expect([age(5_000), age(240_000), age(3 * 3_600_000), age(24 * 86_400_000)]).toEqual([
       '5 s',
       '4 min',

@@ -6,7 +6,7 @@ import { type Intent, type Means, type OperationKind, type Preview, ProblemError
 import { useBoard, useOnce, usePreview, useRequestOperation } from '../api/hooks'
 import { Mark } from '../marks/Mark'
 import { CutLines } from './CutLines'
-import { Locks, useConsent } from './consent'
+import { Foot, Locks, useConsent } from './consent'
 import { GroupAsk, GroupProgress } from './GroupPanel'
 import { OperationProgress } from './OperationProgress'
 import { actionName } from './say'
@@ -186,27 +186,13 @@ function Consent({ preview: p, intent, onMeans, setForce, setHold, again, onStar
       {p.kind === 'press' && <PressTime seconds={p.holdSeconds} onChange={setHold} />}
       <OtherMeans preview={p} onMeans={onMeans} />
       <Locks interlocks={p.interlocks} consent={consent} />
-      {request.isError && (
-        <p role="alert" className="mt-3 text-hung">
-          {request.error.message}
-        </p>
-      )}
-      <div className="mt-4 flex gap-3 max-sm:flex-col sm:flex-row-reverse sm:justify-start">
-        {!consent.never && (
-          <Button type="submit" tone="strong" disabled={!consent.may || request.isPending} title={consent.missing}>
-            {request.isPending
-              ? 'Asking…'
-              : actionName(
-                  p.kind,
-                  p.means,
-                  p.outlets.map((o) => o.outlet),
-                )}
-          </Button>
+      <Foot {...{ consent, request, onLeave }}>
+        {actionName(
+          p.kind,
+          p.means,
+          p.outlets.map((o) => o.outlet),
         )}
-        <Button tone="bare" onClick={onLeave}>
-          Leave it as it is
-        </Button>
-      </div>
+      </Foot>
     </form>
   )
 }

@@ -12,9 +12,9 @@ import {
 } from '../api/client'
 import { useBoard, useCancelGroup, useGroup, useGroupPreview, useOnce, useRequestGroup } from '../api/hooks'
 import { Mark } from '../marks/Mark'
-import { Locks, useConsent } from './consent'
+import { Foot, Locks, useConsent } from './consent'
 import { outletNumbers, verbs } from './say'
-import { At, exact, watts } from './time'
+import { At, exact, instant, watts } from './time'
 import { Button, Loading, Wrong } from './ui'
 
 type Title = ComponentType<{ className?: string; children: ReactNode }>
@@ -32,7 +32,8 @@ export function GroupAsk({ kind, who, title: Title, onStarted, onLeave }: AskPro
   const [atOnce, setAtOnce] = useState(4)
   const [goOn, setGoOn] = useState(false)
   const [at, setAt] = useState('')
-  const intent: GroupIntent = { kind, who, order: { atOnce, goOn }, at: at ? new Date(at).toISOString() : undefined }
+  const zone = useZone(who)
+  const intent: GroupIntent = { kind, who, order: { atOnce, goOn }, at: at ? instant(at, zone) : undefined }
   const preview = useGroupPreview(intent)
   if (preview.isPending)
     return (
@@ -75,18 +76,28 @@ export function GroupAsk({ kind, who, title: Title, onStarted, onLeave }: AskPro
           <input type="checkbox" checked={goOn} onChange={(e) => setGoOn(e.target.checked)} />
           Go on after a failure
         </label>
-        <label className="flex items-center gap-2">
+        <label className="flex flex-wrap items-center gap-2">
           At
           <input
             type="datetime-local"
+            aria-label={`When it begins, in the zone ${zone}`}
             className="h-8 rounded-md border border-rule2 bg-panel px-2 max-sm:h-11"
             value={at}
             onChange={(e) => setAt(e.target.value)}
           />
+          <span className="text-ink2">{zone}</span>
         </label>
       </div>
     </Planned>
   )
+}
+
+/** The zone of the site at which devices are: times typed and shown for them are in it. */
+function useZone(who: GroupIntent['who']) {
+  const board = useBoard().data
+  const one = who.devices?.[0] ?? who.pdu ?? who.ups
+  const site = who.site ?? board?.devices.find((d) => d.key === one)?.site
+  return board?.sites.find((s) => s.key === site)?.zone ?? 'UTC'
 }
 
 type PlannedProps = Omit<AskProps, 'kind' | 'who' | 'title'> & {
@@ -138,23 +149,9 @@ function Planned({ preview: p, intent, again, Title, onStarted, onLeave, childre
       )}
       {children}
       <Locks interlocks={p.interlocks} consent={consent} />
-      {request.isError && (
-        <p role="alert" className="mt-3 text-hung">
-          {request.error.message}
-        </p>
-      )}
-      <div className="mt-4 flex gap-3 max-sm:flex-col sm:flex-row-reverse sm:justify-start">
-        {!consent.never && (
-          <Button type="submit" tone="strong" disabled={!consent.may || request.isPending} title={consent.missing}>
-            {request.isPending
-              ? 'Asking…'
-              : `${verbs[intent.kind]} ${p.slots.length === 1 ? '1 device' : `${p.slots.length} devices`}${p.at ? ', then' : ''}`}
-          </Button>
-        )}
-        <Button tone="bare" onClick={onLeave}>
-          Leave it as it is
-        </Button>
-      </div>
+      <Foot {...{ consent, request, onLeave }}>
+        {`${verbs[intent.kind]} ${p.slots.length === 1 ? '1 device' : `${p.slots.length} devices`}${p.at ? ', then' : ''}`}
+      </Foot>
     </form>
   )
 }
@@ -287,7 +284,7 @@ const memberWords: Record<GroupMember['state'], string> = {
 /** A group while it runs, and how it ended. */
 export function GroupProgress({ id, title: Title, onClose }: { id: string; title: Title; onClose: () => void }) {
   const group = useGroup(id)
-  const board = useBoard()
+  const zone = useZone({ devices: group.data?.members.map((m) => m.device) })
   if (group.isPending)
     return (
       <>
@@ -303,8 +300,6 @@ export function GroupProgress({ id, title: Title, onClose }: { id: string; title
       </>
     )
   const g = group.data
-  const site = board.data?.devices.find((d) => d.key === g.members[0]?.device)?.site
-  const zone = board.data?.sites.find((x) => x.key === site)?.zone ?? 'UTC'
   const down = g.kind === 'off' || g.kind === 'shutdown' || g.kind === 'sleep'
   return (
     <>

@@ -1,7 +1,8 @@
-import { useId, useState } from 'react'
+import { type ReactNode, useId, useState } from 'react'
 import type { Interlock } from '../api/client'
 import { useSession } from '../api/hooks'
 import { capital } from './say'
+import { Button } from './ui'
 
 const roles = ['viewer', 'operator', 'steward', 'keeper']
 
@@ -109,12 +110,59 @@ export function Locks({ interlocks, consent: c }: { interlocks: Interlock[]; con
   )
 }
 
+/** The end of a form that acts: what came back, what is missing yet, in words for those
+ * who cannot hover, and the two ways out. */
+export function Foot({
+  consent: c,
+  request,
+  children,
+  onLeave,
+}: {
+  consent: Consent
+  request: { isPending: boolean; error: Error | null }
+  children: ReactNode
+  onLeave: () => void
+}) {
+  const missingText = useId()
+  const says = !c.never && c.missing !== undefined && atLeast(c.role, 'operator')
+  return (
+    <>
+      {request.error && (
+        <p role="alert" className="mt-3 text-hung">
+          {request.error.message}
+        </p>
+      )}
+      {says && (
+        <p id={missingText} className="mt-3 text-ink2">
+          {c.missing}.
+        </p>
+      )}
+      <div className="mt-4 flex gap-3 max-sm:flex-col sm:flex-row-reverse sm:justify-start">
+        {!c.never && (
+          <Button
+            type="submit"
+            tone="strong"
+            disabled={!c.may || request.isPending}
+            aria-describedby={says ? missingText : undefined}
+          >
+            {request.isPending ? 'Asking…' : children}
+          </Button>
+        )}
+        <Button tone="bare" onClick={onLeave}>
+          Leave it as it is
+        </Button>
+      </div>
+    </>
+  )
+}
+
 const needed = (locks: Interlock[], name: string) => locks.find((l) => l.name === name)?.role
 
 /** What is still missing before the action may be asked for, in words. */
 export function blockedBy(byReason: Interlock[], override: string[], why: string, guarded: string[], typed: string) {
   if (guarded.length > 0 && typed.trim() !== guarded.join(', ')) return 'Type the name of what is guarded first'
-  if (byReason.some((l) => !override.includes(l.name))) return 'An interlock stands in the way'
+  if (byReason.some((l) => !override.includes(l.name)))
+    return 'An interlock stands in the way: tick it to go ahead all the same'
   if (byReason.length > 0 && why.trim() === '') return 'Say why first'
   return undefined
 }

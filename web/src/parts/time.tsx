@@ -1,3 +1,4 @@
+import { TZDate } from '@date-fns/tz'
 import { useSyncExternalStore } from 'react'
 
 // One clock for everything that shows an age. A component is drawn anew only
@@ -44,6 +45,12 @@ export function clock(at: string, zone: string, now: number): string {
   const time = d.toLocaleTimeString('en-GB', { timeZone: zone })
   if (day(d) === day(new Date(now))) return time
   return `${d.toLocaleDateString('en-GB', { timeZone: zone, day: 'numeric', month: 'short' })} ${time.slice(0, 5)}`
+}
+
+/** The moment, in UTC, at which a clock on a wall in a zone shows "2026-03-29T14:30". */
+export function instant(wall: string, zone: string): string {
+  const [year = 0, month = 1, day = 1, hour = 0, minute = 0] = wall.split(/\D/).map(Number)
+  return new Date(new TZDate(year, month - 1, day, hour, minute, zone).getTime()).toISOString()
 }
 
 export function exact(at: string, zone: string): string {

@@ -90,6 +90,7 @@ function Ask({ wiring: w, onBegun }: { wiring: Wiring; onBegun: () => void }) {
   const [chosen, setChosen] = useState<string[]>([])
   const [why, setWhy] = useState('')
   const flip = (o: string) => setChosen(chosen.includes(o) ? chosen.filter((x) => x !== o) : [...chosen, o])
+  const missing = chosen.length === 0 ? 'Choose an outlet' : why.trim() === '' ? 'Say why' : undefined
   return (
     <form
       className="mb-3 rounded-md border border-rule2 p-3"
@@ -122,12 +123,8 @@ function Ask({ wiring: w, onBegun }: { wiring: Wiring; onBegun: () => void }) {
           className="mt-1 block w-full rounded-md border border-rule2 bg-paper px-2 py-1 max-sm:min-h-11"
         />
       </label>
-      <Button
-        type="submit"
-        tone="strong"
-        className="mt-2"
-        disabled={chosen.length === 0 || why.trim() === '' || check.isPending}
-      >
+      {missing && <p className="mt-2 text-ink2">{missing} first.</p>}
+      <Button type="submit" tone="strong" className="mt-2" disabled={missing !== undefined || check.isPending}>
         Switch {chosen.length} {chosen.length === 1 ? 'outlet' : 'outlets'} off and on
       </Button>
       {check.isError && (
