@@ -3,8 +3,8 @@ import type { ReactElement } from 'react'
 import { renderToStaticMarkup } from 'react-dom/server'
 import { MemoryRouter } from 'react-router'
 import { describe, expect, it } from 'vitest'
-import type { Board, DeviceSummary, Operation, VerdictState } from './api/client'
-import { MiniLines, Strand } from './marks/lines'
+import type { Board, DeviceSummary, Hop, HopState, Operation, VerdictState } from './api/client'
+import { MiniLines, Strands } from './marks/lines'
 import { ink, Mark, words, wrongFirst } from './marks/Mark'
 import { BoardPage } from './pages/Board'
 import { OperationProgress } from './parts/OperationProgress'
@@ -50,13 +50,15 @@ describe('the marks', () => {
 describe('the lines', () => {
   it('break where they break, and hang slack below', () => {
     const markup = render(
-      <Strand
+      <Strands
         self="router"
         below="4 devices"
-        hops={[
-          { device: 'ops', label: 'ops', state: 'sound', text: 'here' },
-          { device: 'bridge', label: 'bridge', state: 'sound', text: '4.1 ms' },
-          { device: 'router', label: 'router', state: 'broken', text: 'silent for 4 min' },
+        strands={[
+          [
+            { device: 'ops', label: 'ops', state: 'sound', text: 'here' },
+            { device: 'bridge', label: 'bridge', state: 'sound', text: '4.1 ms' },
+            { device: 'router', label: 'router', state: 'broken', text: 'silent for 4 min' },
+          ],
         ]}
       />,
     )
@@ -66,6 +68,18 @@ describe('the lines', () => {
     expect(markup).toContain('href="/devices/bridge"')
     expect(markup).not.toContain('href="/devices/router"')
     expect(markup.match(/<circle/g)).toHaveLength(4)
+  })
+  it('meet at a device with two feeds, which is as well off as the better one', () => {
+    const feed = (pdu: string, state: HopState, own: HopState, said: string): Hop[] => [
+      { device: pdu, label: pdu, state: 'sound', text: '' },
+      { label: 'outlet 1', state, text: '' },
+      { device: 'fw', label: 'fw', state: own, text: said },
+    ]
+    const markup = render(
+      <Strands self="fw" strands={[feed('a', 'broken', 'slack', 'without'), feed('b', 'sound', 'sound', 'powered')]} />,
+    )
+    expect(text(markup)).toBe('a , sound outlet 1 , broken here b , sound outlet 1 , sound fw powered , sound')
+    expect(markup.match(/<circle/g)).toHaveLength(5)
   })
   it('say in words what they draw in miniature', () => {
     const markup = render(<MiniLines power={['sound', 'sound']} reach={['sound', 'broken', 'slack']} label="broken" />)

@@ -96,6 +96,15 @@ describe('the lines of a preview', () => {
       loses: ['router'],
       outlets: [place],
     })
+    const other = cutStrand([hop('pdu-b', 'pdu-b'), hop('outlet 3'), hop('router', 'router')], {
+      kind: 'cycle',
+      loses: [],
+      outlets: [place],
+    })
+    expect(
+      other.map((h) => h.state),
+      'the same number of another PDU',
+    ).toEqual(['sound', 'sound', 'sound'])
     expect(power.map((h) => [h.state, h.text])).toEqual([
       ['sound', ''],
       ['broken', 'switched off'],

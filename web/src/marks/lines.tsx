@@ -1,3 +1,4 @@
+import type { ReactNode } from 'react'
 import { Link } from 'react-router'
 import type { Hop, HopState } from '../api/client'
 
@@ -54,35 +55,41 @@ const states: Record<HopState, string> = {
   unknown: 'not known',
 }
 
-/** One strand in full: what the device hangs from, top to bottom, a telling number at each hop. */
-export function Strand({ hops, self, below }: { hops: Hop[]; self: string; below?: string | undefined }) {
+/** What a device hangs from, top to bottom, a telling number at each hop. Of several feeds
+ * each is a strand of its own, and they meet at the device. */
+export function Strands({ strands, self, below }: { strands: Hop[][]; self: string; below?: string | undefined }) {
+  const ends = strands.map((s) => s[s.length - 1]).filter((h) => h !== undefined)
+  const meeting = ends.reduce(
+    (best, h) => (better.indexOf(h.state) < better.indexOf(best.state) ? h : best),
+    ends[0] as Hop,
+  )
+  const above = strands.flatMap((hops, lane) =>
+    hops.slice(0, -1).map((hop, i) => ({ key: `${lane} ${i}`, lane, hop, next: hops[i + 1]?.state })),
+  )
+  const room = 24 + laneWidth * (strands.length - 1)
   return (
     <ol className="flex flex-col">
-      {hops.map((h, i) => (
-        <li key={`${h.device} ${h.label}`} className="relative min-h-11 pl-6">
-          <HopKnot state={h.state} next={hops[i + 1]?.state ?? (below ? 'slack' : undefined)} />
-          <div className="min-w-0 pb-2.5 leading-tight">
-            <div
-              className={`truncate font-semibold ${h.state === 'broken' ? 'text-hung' : h.state === 'slack' ? 'text-ink3' : ''}`}
-            >
-              {h.device && h.device !== self && h.label === h.device ? (
-                <Link className="hover:underline" to={`/devices/${h.device}`}>
-                  {h.label}
-                </Link>
-              ) : (
-                h.label
-              )}
-            </div>
-            <div className="text-[12px] text-ink2">
-              {h.text}
-              <span className="sr-only">, {states[h.state]}</span>
-            </div>
-          </div>
-        </li>
+      {above.map((r) => (
+        <HopRow key={r.key} hop={r.hop} self={self} room={room}>
+          {ends.slice(0, r.lane).map((end, n) => (
+            // biome-ignore lint/suspicious/noArrayIndexKey: strands keep their place
+            <Passing key={n} lane={n} state={end.state} />
+          ))}
+          <HopKnot lane={r.lane} state={r.hop.state} next={r.next} />
+        </HopRow>
       ))}
+      <HopRow hop={meeting} self={self} room={room}>
+        {ends.slice(1).map((end, n) => (
+          // biome-ignore lint/suspicious/noArrayIndexKey: strands keep their place
+          <Joining key={n} lane={n + 1} state={end.state} />
+        ))}
+        <HopKnot lane={0} state={meeting.state} next={below ? 'slack' : undefined} />
+      </HopRow>
       {below && (
-        <li className="relative pl-6 text-ink3">
-          <HopKnot state="slack" next={undefined} />
+        <li className="relative text-ink3" style={{ paddingLeft: room }}>
+          <Rail>
+            <HopKnot lane={0} state="slack" next={undefined} />
+          </Rail>
           <div className="leading-tight">
             <div className="font-semibold">{below}</div>
             <div className="text-[12px]">cut off</div>
@@ -93,34 +100,83 @@ export function Strand({ hops, self, below }: { hops: Hop[]; self: string; below
   )
 }
 
-function HopKnot({ state, next }: { state: HopState; next: HopState | undefined }) {
-  const cord = next === 'slack' ? 'stroke-rule2' : 'stroke-ink2'
+/** A device with two feeds is as well off as the better of them. */
+const better: HopState[] = ['sound', 'unknown', 'broken', 'slack']
+
+function HopRow({ hop: h, self, room, children }: { hop: Hop; self: string; room: number; children: ReactNode }) {
+  return (
+    <li className="relative min-h-11" style={{ paddingLeft: room }}>
+      <Rail>{children}</Rail>
+      <div className="min-w-0 pb-2.5 leading-tight">
+        <div
+          className={`truncate font-semibold ${h.state === 'broken' ? 'text-hung' : h.state === 'slack' ? 'text-ink3' : ''}`}
+        >
+          {h.device && h.device !== self && h.label === h.device ? (
+            <Link className="hover:underline" to={`/devices/${h.device}`}>
+              {h.label}
+            </Link>
+          ) : (
+            h.label
+          )}
+        </div>
+        <div className="text-[12px] text-ink2">
+          {h.text}
+          <span className="sr-only">, {states[h.state]}</span>
+        </div>
+      </div>
+    </li>
+  )
+}
+
+const laneWidth = 14
+const middle = (lane: number) => 7 + laneWidth * lane
+
+/** Where the cords of one row are drawn. */
+function Rail({ children }: { children: ReactNode }) {
   return (
     <svg aria-hidden className="absolute top-0 left-0 h-full w-[14px] overflow-visible">
+      {children}
+    </svg>
+  )
+}
+
+/** How a cord to something looks, but for the break itself. */
+const cord = (to: HopState) => ({
+  className: to === 'slack' ? 'stroke-rule2' : 'stroke-ink2',
+  strokeWidth: 1.6,
+  strokeDasharray: to === 'slack' ? '3 3' : to === 'unknown' ? '1.5 3' : undefined,
+})
+
+/** A strand that runs past the hops of another on its way to the device. */
+function Passing({ lane, state }: { lane: number; state: HopState }) {
+  return <line x1={middle(lane)} y1={0} x2={middle(lane)} y2="100%" {...cord(state)} />
+}
+
+/** Where a further strand comes to the device. */
+function Joining({ lane, state }: { lane: number; state: HopState }) {
+  return <path fill="none" d={`M${middle(lane)} 0Q${middle(lane)} 7 ${middle(0) + 5} 7`} {...cord(state)} />
+}
+
+function HopKnot({ lane, state, next }: { lane: number; state: HopState; next: HopState | undefined }) {
+  const x = middle(lane)
+  return (
+    <g>
       {next &&
         (next === 'broken' ? (
           <>
-            <line x1={7} y1={14} x2={7} y2="45%" className="stroke-ink2" strokeWidth={1.6} />
-            <line x1={3} y1="62%" x2={11} y2="52%" className="stroke-hung" strokeWidth={1.6} />
-            <line x1={7} y1="72%" x2={7} y2="100%" className="stroke-ink2" strokeWidth={1.6} />
+            <line x1={x} y1={14} x2={x} y2="45%" className="stroke-ink2" strokeWidth={1.6} />
+            <line x1={x - 4} y1="62%" x2={x + 4} y2="52%" className="stroke-hung" strokeWidth={1.6} />
+            <line x1={x} y1="72%" x2={x} y2="100%" className="stroke-ink2" strokeWidth={1.6} />
           </>
         ) : (
-          <line
-            x1={7}
-            y1={14}
-            x2={7}
-            y2="100%"
-            className={cord}
-            strokeWidth={1.6}
-            strokeDasharray={next === 'slack' ? '3 3' : next === 'unknown' ? '1.5 3' : undefined}
-          />
+          <line x1={x} y1={14} x2={x} y2="100%" {...cord(next)} />
         ))}
-      {state === 'sound' && <circle cx={7} cy={7} r={4.5} className="fill-ink2" />}
-      {state === 'broken' && <circle cx={7} cy={7} r={5} className="fill-none stroke-hung" strokeWidth={2} />}
-      {state === 'slack' && <circle cx={7} cy={7} r={4} className="fill-none stroke-rule2" strokeWidth={1.6} />}
+      {state === 'sound' && <circle cx={x} cy={7} r={4.5} className="fill-ink2" />}
+      {state === 'broken' && <circle cx={x} cy={7} r={5} className="fill-none stroke-hung" strokeWidth={2} />}
+      {state === 'slack' && <circle cx={x} cy={7} r={4} className="fill-none stroke-rule2" strokeWidth={1.6} />}
       {state === 'unknown' && (
-        <circle cx={7} cy={7} r={4.5} className="fill-none stroke-ink3" strokeWidth={1.6} strokeDasharray="2 2" />
+        <circle cx={x} cy={7} r={4.5} className="fill-none stroke-ink3" strokeWidth={1.6} strokeDasharray="2 2" />
       )}
-    </svg>
+    </g>
   )
 }

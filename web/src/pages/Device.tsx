@@ -7,7 +7,7 @@ import { ControllerCard } from '../inside/Controller'
 import { EventLog } from '../inside/EventLog'
 import { Readings } from '../inside/Readings'
 import { SheetCard } from '../inside/Sheet'
-import { Strand } from '../marks/lines'
+import { Strands } from '../marks/lines'
 import { ink, Mark, words } from '../marks/Mark'
 import { actionName, actionsFor, capital, counted, sentence, switchedOutlets } from '../parts/say'
 import { At, useNow, wattHours, watts } from '../parts/time'
@@ -168,10 +168,7 @@ function LinesCard({ device }: { device: Device }) {
       {columns.map((c) => (
         <div key={c.name} className="min-w-0">
           <h2 className="mb-3 text-[12px] font-medium text-ink3">{c.name}</h2>
-          {c.strands.map((s, i) => (
-            // biome-ignore lint/suspicious/noArrayIndexKey: strands keep their place
-            <Strand key={i} hops={s} self={d.key} below={c.name === 'Reach line' ? below : undefined} />
-          ))}
+          <Strands strands={c.strands} self={d.key} below={c.name === 'Reach line' ? below : undefined} />
         </div>
       ))}
       {columns.length === 0 && <p className="text-ink3">The estate knows no cable of it.</p>}

@@ -1,6 +1,6 @@
 import type { Hop, Preview } from '../api/client'
 import { useDevice } from '../api/hooks'
-import { Strand } from '../marks/lines'
+import { Strands } from '../marks/lines'
 
 /** What becomes of a device that keeps its power. */
 const goes: Partial<Record<Preview['kind'], string>> = {
@@ -11,12 +11,12 @@ const goes: Partial<Record<Preview['kind'], string>> = {
 
 /** A strand as it will be: broken at what goes dark, and slack below that. */
 export function cutStrand(hops: Hop[], p: Pick<Preview, 'kind' | 'loses' | 'outlets'>): Hop[] {
-  const opened = new Set(p.outlets.map((o) => o.place.replace(` of ${o.outlet.split('/')[0]}`, '')))
+  const opened = new Set(p.outlets.map((o) => o.place))
   let broken = false
-  return hops.map((h) => {
+  return hops.map((h, i) => {
     if (broken) return { ...h, state: 'slack', text: 'without' }
     const dark = h.device !== undefined && p.loses.includes(h.device)
-    broken = dark || opened.has(h.label)
+    broken = dark || opened.has(`${h.label} of ${hops[i - 1]?.device}`)
     return broken ? { ...h, state: 'broken', text: dark ? (goes[p.kind] ?? 'goes dark') : 'switched off' } : h
   })
 }
@@ -28,18 +28,18 @@ export function CutLines({ preview: p }: { preview: Preview }) {
   const { power, reach } = device.data
   const n = p.cutOff.length
   const below = n > 0 ? `${n} ${n === 1 ? 'device' : 'devices'}` : undefined
-  const columns: { name: string; hops: Hop[] | undefined; below?: string | undefined }[] = [
-    ...(goes[p.kind] ? [] : [{ name: 'Power line, meanwhile', hops: power[0] }]),
-    { name: 'Reach line, meanwhile', hops: reach[0], below },
+  const columns: { name: string; strands: Hop[][]; below?: string | undefined }[] = [
+    ...(goes[p.kind] ? [] : [{ name: 'Power line, meanwhile', strands: power }]),
+    { name: 'Reach line, meanwhile', strands: reach, below },
   ]
   return (
     <div className="mt-4 grid grid-cols-2 gap-4 rounded-md border border-rule p-3">
       {columns.map(
         (c) =>
-          c.hops && (
+          c.strands.length > 0 && (
             <div key={c.name} className="min-w-0">
               <h3 className="mb-2 text-[12px] text-ink3">{c.name}</h3>
-              <Strand hops={cutStrand(c.hops.slice(-3), p)} self={p.device} below={c.below} />
+              <Strands strands={c.strands.map((s) => cutStrand(s.slice(-3), p))} self={p.device} below={c.below} />
             </div>
           ),
       )}
