@@ -85,14 +85,25 @@ func (s *Server) unset(ctx context.Context, e *estate.Estate) ([]string, error) 
 	}
 	var out []string
 	for i := range e.Devices {
-		for _, ep := range e.Devices[i].Endpoints {
-			set := slices.ContainsFunc(have, func(x store.SealedSecret) bool { return x.Name == ep.Secret })
-			if !set && !slices.Contains(out, ep.Secret) {
-				out = append(out, ep.Secret)
+		for _, name := range secretsOf(&e.Devices[i]) {
+			set := slices.ContainsFunc(have, func(x store.SealedSecret) bool { return x.Name == name })
+			if !set && !slices.Contains(out, name) {
+				out = append(out, name)
 			}
 		}
 	}
 	return out, nil
+}
+
+// secretsOf names the secrets with which a device is reached, or woken.
+func secretsOf(d *estate.Device) (names []string) {
+	for _, ep := range d.Endpoints {
+		names = append(names, ep.Secret)
+	}
+	if d.Wake != nil && d.Wake.Secret != "" {
+		names = append(names, d.Wake.Secret)
+	}
+	return names
 }
 
 // DiffEstate implements the contract.
@@ -206,6 +217,12 @@ func text(p *string) string { return *cmp.Or(p, new(string)) }
 
 // RemoveSecret implements the contract.
 func (s *Server) RemoveSecret(ctx context.Context, req contract.RemoveSecretRequestObject) (contract.RemoveSecretResponseObject, error) {
+	e := s.Keeper.Estate()
+	for i := range e.Devices {
+		if d := &e.Devices[i]; slices.Contains(secretsOf(d), req.Name) {
+			return nil, usage("%s is reached with secret %s: give it another one first, or replace it with plumb secret set %s", d.Key, req.Name, req.Name)
+		}
+	}
 	err := s.Store.RemoveSecret(ctx, req.Name, entry(ctx, store.EntrySecret, "Secret %s removed", req.Name))
 	if errors.Is(err, store.ErrConflict) {
 		return nil, &missing{fmt.Sprintf("there is no secret %q: plumb secret list shows them", req.Name)}

@@ -3,6 +3,7 @@ package client
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
@@ -316,6 +317,22 @@ func TestFullDisk(t *testing.T) {
 	var said bytes.Buffer
 	require.Equal(t, ExitFailed, Main([]string{"board", "--config", f.config}, strings.NewReader(""), full, &said))
 	require.Contains(t, said.String(), "no space left on device")
+}
+
+// Nobody agrees to ten thousand lines that ran by.
+func TestManyChanges(t *testing.T) {
+	all := contract.EstateChanges{}
+	for i := range 100 {
+		all.Changes = append(all.Changes, fmt.Sprintf("device d%02d added", i))
+	}
+	f := serve(t, map[string]any{"POST /estate/diff": all, "PUT /estate": all})
+	file := filepath.Join(t.TempDir(), "estate.yaml")
+	require.NoError(t, os.WriteFile(file, []byte("plumb-estate: 1\n"), 0o600))
+	status, out := f.run("", "estate", "import", "--yes", file)
+	require.Equal(t, ExitDone, status, out)
+	require.Contains(t, out, "d29 added\n… and 70 more, 100 changes in all")
+	_, out = f.run("", "estate", "diff", file)
+	require.Contains(t, out, "d99 added\n100 changes\n")
 }
 
 // What programs and watchers rely on.

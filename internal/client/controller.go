@@ -162,7 +162,10 @@ func clockWords(x contract.ControllerSettings) string {
 
 func watchdogWords(w contract.ControllerWatchdog) string {
 	words := fmt.Sprintf("%s after %s", w.Action, time.Duration(w.Seconds)*time.Second)
-	if !deref(w.Running) {
+	switch {
+	case !deref(w.Running) && w.Seconds == 0:
+		return "not running"
+	case !deref(w.Running):
 		return words + ", not running"
 	}
 	return fmt.Sprintf("%s, running for the %s, %s left", words, deref(w.Use), time.Duration(deref(w.LeftSeconds))*time.Second)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"os"
 
 	"github.com/spf13/cobra"
@@ -98,12 +99,18 @@ func (a *app) faulty(file string, err error) error {
 	return err
 }
 
-func (a *app) changes(c contract.EstateChanges) {
-	if len(c.Changes) == 0 {
-		fmt.Fprintln(a.out, "Nothing changes.")
-	}
-	for _, x := range c.Changes {
+// changes lists what would change, or of very much the first part, and how much it is.
+func (a *app) changes(c contract.EstateChanges, most int) {
+	for _, x := range c.Changes[:min(most, len(c.Changes))] {
 		fmt.Fprintln(a.out, a.wrap(x, 0, "    "))
+	}
+	switch n := len(c.Changes); {
+	case n == 0:
+		fmt.Fprintln(a.out, "Nothing changes.")
+	case n > most:
+		fmt.Fprintf(a.out, "… and %d more, %d changes in all: plumb estate diff shows each\n", n-most, n)
+	case n > 1:
+		fmt.Fprintf(a.out, "%d changes\n", n)
 	}
 	for _, s := range deref(c.Unset) {
 		fmt.Fprintf(a.out, "Secret %s is not set yet: plumb secret set %s\n", s, s)
@@ -125,7 +132,7 @@ func (a *app) estateDiff() *cobra.Command {
 			if a.output != "table" {
 				return a.show(d, func() table { return changeTable(d) })
 			}
-			a.changes(d)
+			a.changes(d, math.MaxInt)
 			return nil
 		}),
 	}
@@ -157,7 +164,8 @@ func (a *app) estateImport() *cobra.Command {
 			if err != nil {
 				return a.faulty(given[0], err)
 			}
-			a.changes(d)
+			const screen = 30
+			a.changes(d, screen)
 			if len(d.Changes) == 0 {
 				return nil
 			}

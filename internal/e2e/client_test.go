@@ -137,6 +137,7 @@ func TestOneClearMessage(t *testing.T) {
 	require.Contains(t, w.flat(2, "", "op"), "write: plumb op cancel|file|list|show")
 	require.Contains(t, w.flat(2, "", "op", "show", "nosuchop"), `there is no operation "nosuchop"`)
 	require.Contains(t, w.flat(2, "", "secret", "remove", "nosuch"), `there is no secret "nosuch"`)
+	require.Contains(t, w.flat(2, "", "secret", "remove", "controllers"), "is reached with secret controllers: give it another one first")
 	for _, f := range []string{"json", "yaml", "csv"} {
 		require.NotEmpty(t, w.says(0, "", "board", "--output", f))
 	}
