@@ -163,14 +163,36 @@ func (a *Actor) start(r *run) {
 }
 
 // touched lists all devices whose power the operation touches.
-func (r *run) touched() []estate.Key {
-	all := []estate.Key{r.o.Device}
-	for _, k := range r.o.Dark {
-		if k != r.o.Device {
+func (r *run) touched() []estate.Key { return touched(r.o) }
+
+func touched(o *operation.Operation) []estate.Key {
+	all := []estate.Key{o.Device}
+	for _, k := range o.Dark {
+		if k != o.Device {
 			all = append(all, k)
 		}
 	}
 	return all
+}
+
+// explained says whether another operation than the one with this id takes a device
+// down meanwhile, or cuts the only way to it: then its silence tells nothing of where a
+// cable is. The verdict may not know it yet, as those behind a device can be missed
+// before it is missed itself.
+func (a *Actor) explained(k estate.Key, id string) bool {
+	down := map[estate.Key]bool{}
+	for _, o := range a.operations.all() {
+		if o.ID != id {
+			for _, d := range touched(o) {
+				down[d] = true
+			}
+		}
+	}
+	if len(down) == 0 || down[k] {
+		return down[k]
+	}
+	cut, _ := a.Keeper.Estate().CutOff(down)
+	return cut[k]
 }
 
 // prepare has all that the operation touches watched closely, and said to be its doing.
@@ -208,7 +230,7 @@ func (r *run) telling(in operation.Event) bool {
 	}
 	switch r.a.Keeper.Verdict(u.Device).State {
 	case verdict.Hung, verdict.Dark, verdict.Unknown:
-		return true
+		return slices.Contains(r.o.Bystanders, u.Device) && !r.a.explained(u.Device, r.o.ID)
 	}
 	return false
 }

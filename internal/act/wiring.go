@@ -244,7 +244,7 @@ func (a *Actor) listen(id string, events <-chan operation.Event) earshot {
 		case ev := <-events:
 			switch ev := ev.(type) {
 			case operation.Unheard:
-				if _, known := x.silent[ev.Device]; !known {
+				if _, known := x.silent[ev.Device]; !known && !a.explained(ev.Device, id) {
 					x.silent[ev.Device] = ev.At
 				}
 			case operation.Heard:

@@ -101,7 +101,7 @@ func TestPowerByCommand(t *testing.T) {
 	require.Contains(t, w.flat(0, "", "ups"), "tamsin-ups on line")
 	require.Contains(t, w.flat(3, "", "ups", "shutdown", "tamsin-ups", "--yes"), "refused (own-path): it would cut our own path to tamsin-ups")
 	require.Contains(t, w.flat(0, "", "ups", "reboot", "tamsin-ups", "--preview", "--hold", "20s"), "tamsin-ups will switch it back on by itself after 20 s")
-	require.Contains(t, w.says(2, "", "ups", "skarvoe-router"), "has no UPS")
+	require.Contains(t, w.says(2, "", "ups", "skarvoe-router"), "is no UPS, as far as the estate knows")
 	require.Contains(t, w.says(0, "", "ups", "test", "tamsin-ups", "--quick"), "told")
 	require.Contains(t, w.flat(0, "", "ups", "auto-restart", "tamsin-ups", "off", "--why", "trial"), "comes on when the utility returns: no", "it is shown as it is then")
 	require.Contains(t, w.flat(0, "", "ups", "auto-restart", "tamsin-ups", "on"), "comes on when the utility returns: yes")
