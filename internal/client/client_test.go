@@ -226,6 +226,7 @@ func TestPlot(t *testing.T) {
 		x.Min, x.Mean, x.Max = append(x.Min, w), append(x.Mean, w), append(x.Max, w)
 	}
 	h := contract.History{From: from, To: from.Add(8 * time.Minute), StretchSeconds: 120, Resolution: contract.N5Min, Series: []contract.HistorySeries{x}, Marks: []contract.HistoryMark{{At: from, Kind: "operation", Text: "cycle by admin"}}}
+	require.Equal(t, 80-plotLabels-1, (&app{}).plotWidth(), "a pipe has room for the labels, too")
 	columns := spread(h, x, 8)
 	require.Equal(t, "█████ ██", strings.ReplaceAll(line(columns, 0, 0, 16), "████  ", "█████ "), "what is known is drawn, and a gap is a gap")
 	require.Equal(t, "      ██", line(columns, 7, 0, 16))

@@ -1,6 +1,7 @@
 package client
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"strings"
@@ -145,7 +146,8 @@ const (
 	plotLabels = 9 // columns for the axis
 )
 
-func (a *app) plotWidth() int { return max(20, min(a.width, 120)-plotLabels-1) }
+// plotWidth is what the terminal has room for; a pipe or a file has room for a usual one.
+func (a *app) plotWidth() int { return max(20, min(cmp.Or(a.width, 80), 120)-plotLabels-1) }
 
 // plot draws a series: its mean as blocks, shaded where it was lower at times,
 // with dots where it was higher, and nothing where nothing is known.
