@@ -21,7 +21,7 @@ func groupFlags(f *pflag.FlagSet, w *wish) {
 	f.StringVar(&w.tag, "tag", "", "everything with a tag")
 	f.StringVar(&w.at, "at", "", "once, at a time: 22:30, or 2026-03-01 22:30, here")
 	countVar(f, &w.atOnce, "parallel", 4, "of several: how many may be under way at the same time")
-	f.IntVar(&w.atOnce, "at-once", 4, "")
+	countVar(f, &w.atOnce, "at-once", 4, "")
 	_ = f.MarkDeprecated("at-once", "it is --parallel now") // the flag is there
 	spanVar(f, &w.gap, "gap", 3*time.Second, 0, "of several: from the beginning of one to that of the next")
 	f.BoolVar(&w.goOn, "go-on", false, "of several: after a failure, go on with those that do not depend on it")

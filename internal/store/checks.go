@@ -2,8 +2,6 @@ package store
 
 import (
 	"context"
-	"encoding/json"
-	"fmt"
 
 	"github.com/jmoiron/sqlx"
 
@@ -14,9 +12,9 @@ import (
 // CreateCheck records a wiring check that was asked for.
 func (s *Store) CreateCheck(ctx context.Context, c *wiring.Check, entry Entry) error {
 	return s.step(ctx, func(tx *sqlx.Tx) error {
-		doc, err := json.Marshal(c)
+		doc, err := checkForm.write(c.ID, c)
 		if err != nil {
-			return fmt.Errorf("wiring check %s: %w", c.ID, err)
+			return err
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO wiring_check (id, site, who, began_at, doc) VALUES (?, ?, ?, ?, ?)`, c.ID, c.Site, c.By.By(), c.Began, doc); err != nil {
 			return err
@@ -27,18 +25,18 @@ func (s *Store) CreateCheck(ctx context.Context, c *wiring.Check, entry Entry) e
 
 // SaveCheck records how far a check has come. An ended one does not change any more.
 func (s *Store) SaveCheck(ctx context.Context, c *wiring.Check) error {
-	doc, err := json.Marshal(c)
+	doc, err := checkForm.write(c.ID, c)
 	if err != nil {
-		return fmt.Errorf("wiring check %s: %w", c.ID, err)
+		return err
 	}
 	return s.stepBy(ctx, `UPDATE wiring_check SET doc = ? WHERE id = ? AND ended_at IS NULL`, doc, c.ID)
 }
 
 // EndCheck records the end of a check. ErrConflict: that has been done before.
 func (s *Store) EndCheck(ctx context.Context, c *wiring.Check, entry Entry) error {
-	doc, err := json.Marshal(c)
+	doc, err := checkForm.write(c.ID, c)
 	if err != nil {
-		return fmt.Errorf("wiring check %s: %w", c.ID, err)
+		return err
 	}
 	return s.step(ctx, func(tx *sqlx.Tx) error {
 		if err := changedOne(tx.ExecContext(ctx, `UPDATE wiring_check SET doc = ?, ended_at = ? WHERE id = ? AND ended_at IS NULL`, doc, c.Ended, c.ID)); err != nil {

@@ -2,8 +2,6 @@ package store
 
 import (
 	"context"
-	"encoding/json"
-	"fmt"
 
 	"github.com/jmoiron/sqlx"
 
@@ -12,9 +10,9 @@ import (
 
 // CreateGroup records several operations that were asked for together.
 func (s *Store) CreateGroup(ctx context.Context, g *group.Group, entry Entry) error {
-	doc, err := json.Marshal(g)
+	doc, err := groupForm.write(g.ID, g)
 	if err != nil {
-		return fmt.Errorf("group %s: %w", g.ID, err)
+		return err
 	}
 	return s.step(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `
@@ -29,18 +27,18 @@ func (s *Store) CreateGroup(ctx context.Context, g *group.Group, entry Entry) er
 
 // SaveGroup records how far a group has come. An ended one does not change any more.
 func (s *Store) SaveGroup(ctx context.Context, g *group.Group) error {
-	doc, err := json.Marshal(g)
+	doc, err := groupForm.write(g.ID, g)
 	if err != nil {
-		return fmt.Errorf("group %s: %w", g.ID, err)
+		return err
 	}
 	return s.stepBy(ctx, `UPDATE op_group SET doc = ?, state = ? WHERE id = ? AND ended_at IS NULL`, doc, g.State, g.ID)
 }
 
 // EndGroup records the end of a group. ErrConflict: that has been done before.
 func (s *Store) EndGroup(ctx context.Context, g *group.Group, entry Entry) error {
-	doc, err := json.Marshal(g)
+	doc, err := groupForm.write(g.ID, g)
 	if err != nil {
-		return fmt.Errorf("group %s: %w", g.ID, err)
+		return err
 	}
 	return s.step(ctx, func(tx *sqlx.Tx) error {
 		err := changedOne(tx.ExecContext(ctx, `UPDATE op_group SET doc = ?, state = ?, ended_at = ? WHERE id = ? AND ended_at IS NULL`, doc, g.State, g.Ended, g.ID))

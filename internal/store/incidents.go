@@ -3,8 +3,6 @@ package store
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
-	"fmt"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -15,9 +13,9 @@ import (
 
 // SaveIncident records how an incident is now, with what the journal says of it.
 func (s *Store) SaveIncident(ctx context.Context, i *incident.Incident, entries ...Entry) error {
-	doc, err := json.Marshal(i)
+	doc, err := incidentForm.write(i.ID, i)
 	if err != nil {
-		return fmt.Errorf("incident %s: %w", i.ID, err)
+		return err
 	}
 	return s.within(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `

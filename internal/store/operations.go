@@ -3,8 +3,6 @@ package store
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
-	"fmt"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -16,9 +14,9 @@ import (
 // CreateOperation records a new operation and claims its outlets. ErrConflict
 // means that an operation is running on one of them.
 func (s *Store) CreateOperation(ctx context.Context, o *operation.Operation, entry Entry) error {
-	doc, err := json.Marshal(o)
+	doc, err := operationForm.write(o.ID, o)
 	if err != nil {
-		return fmt.Errorf("operation %s: %w", o.ID, err)
+		return err
 	}
 	return s.step(ctx, func(tx *sqlx.Tx) error {
 		for _, end := range o.Claims() {
@@ -39,9 +37,9 @@ func (s *Store) CreateOperation(ctx context.Context, o *operation.Operation, ent
 // SaveOperation records how far an operation has come. An ended one does not
 // change any more, so that a late write from a file cannot undo its end.
 func (s *Store) SaveOperation(ctx context.Context, o *operation.Operation) error {
-	doc, err := json.Marshal(o)
+	doc, err := operationForm.write(o.ID, o)
 	if err != nil {
-		return fmt.Errorf("operation %s: %w", o.ID, err)
+		return err
 	}
 	return s.stepBy(ctx, `UPDATE operation SET doc = ? WHERE id = ? AND ended_at IS NULL`, doc, o.ID)
 }
@@ -49,9 +47,9 @@ func (s *Store) SaveOperation(ctx context.Context, o *operation.Operation) error
 // EndOperation records the end of an operation, lets go of its outlets, and
 // writes the journal, all at once. ErrConflict: that has been done before.
 func (s *Store) EndOperation(ctx context.Context, o *operation.Operation, entry Entry) error {
-	doc, err := json.Marshal(o)
+	doc, err := operationForm.write(o.ID, o)
 	if err != nil {
-		return fmt.Errorf("operation %s: %w", o.ID, err)
+		return err
 	}
 	var took *int64
 	if d := o.CameBackIn(); d > 0 && o.State == operation.Done {

@@ -16,11 +16,20 @@ type document struct {
 	Doc    []byte     `db:"doc"`
 }
 
-// A form is how a kind of document is read.
+// A form is how a kind of document is read and written.
 type form[T any] struct {
 	what   string                        // in words, for when one cannot be read
 	newest int                           // version that this program knows
 	set    func(t *T, device estate.Key) // what its columns say better; may be nil
+}
+
+// write writes one document as it is kept.
+func (f form[T]) write(id string, t *T) ([]byte, error) {
+	doc, err := json.Marshal(t)
+	if err != nil {
+		return nil, fmt.Errorf("%s %s: %w", f.what, id, err)
+	}
+	return doc, nil
 }
 
 // read reads one document, of any version that was ever written.

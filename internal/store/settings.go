@@ -2,8 +2,6 @@ package store
 
 import (
 	"context"
-	"encoding/json"
-	"fmt"
 
 	"github.com/jmoiron/sqlx"
 
@@ -14,9 +12,9 @@ import (
 // SaveSetting records a change of how gear is set up, and how far it has come. An
 // ended one does not change any more.
 func (s *Store) SaveSetting(ctx context.Context, c *setting.Change) error {
-	doc, err := json.Marshal(c)
+	doc, err := settingForm.write(c.ID, c)
 	if err != nil {
-		return fmt.Errorf("setting %s: %w", c.ID, err)
+		return err
 	}
 	return s.stepBy(ctx, `
 		INSERT INTO setting (id, site, device, state, who, asked_at, doc) VALUES (?, ?, ?, ?, ?, ?, ?)
@@ -27,9 +25,9 @@ func (s *Store) SaveSetting(ctx context.Context, c *setting.Change) error {
 // EndSetting records the end of a change with the journal entry about it.
 // ErrConflict: that has been done before.
 func (s *Store) EndSetting(ctx context.Context, c *setting.Change, entry Entry) error {
-	doc, err := json.Marshal(c)
+	doc, err := settingForm.write(c.ID, c)
 	if err != nil {
-		return fmt.Errorf("setting %s: %w", c.ID, err)
+		return err
 	}
 	return s.step(ctx, func(tx *sqlx.Tx) error {
 		err := changedOne(tx.ExecContext(ctx, `UPDATE setting SET state = ?, ended_at = ?, doc = ? WHERE id = ? AND ended_at IS NULL`, c.State, c.Ended, doc, c.ID))

@@ -10,7 +10,7 @@ import { Foot, Locks, useConsent } from './consent'
 import { GroupAsk, GroupProgress } from './GroupPanel'
 import { OperationProgress } from './OperationProgress'
 import { actionName } from './say'
-import { At, watts } from './time'
+import { At, watts, zoneOf } from './time'
 import { Button, Loading } from './ui'
 
 const kinds: OperationKind[] = ['on', 'off', 'cycle', 'shutdown', 'reset', 'nmi', 'sleep', 'press', 'restart']
@@ -290,7 +290,7 @@ function Lines({ preview: p }: { preview: Preview }) {
 function Now({ preview: p }: { preview: Preview }) {
   const board = useBoard()
   const d = board.data?.devices.find((x) => x.key === p.device)
-  const zone = board.data?.sites.find((s) => s.key === d?.site)?.zone ?? 'UTC'
+  const zone = zoneOf(board.data, { site: d?.site })
   return (
     <p className="mt-3 text-[12px] text-ink3">
       {p.outlets.map((o) => (

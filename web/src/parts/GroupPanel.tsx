@@ -14,7 +14,7 @@ import { useBoard, useCancelGroup, useGroup, useGroupPreview, useOnce, useReques
 import { Mark } from '../marks/Mark'
 import { Foot, Locks, useConsent } from './consent'
 import { outletNumbers, verbs } from './say'
-import { At, exact, instant, watts } from './time'
+import { At, exact, instant, watts, zoneOf } from './time'
 import { Button, Loading, Wrong } from './ui'
 
 type Title = ComponentType<{ className?: string; children: ReactNode }>
@@ -94,10 +94,7 @@ export function GroupAsk({ kind, who, title: Title, onStarted, onLeave }: AskPro
 
 /** The zone of the site at which devices are: times typed and shown for them are in it. */
 function useZone(who: GroupIntent['who']) {
-  const board = useBoard().data
-  const one = who.devices?.[0] ?? who.pdu ?? who.ups
-  const site = who.site ?? board?.devices.find((d) => d.key === one)?.site
-  return board?.sites.find((s) => s.key === site)?.zone ?? 'UTC'
+  return zoneOf(useBoard().data, { site: who.site, device: who.devices?.[0] ?? who.pdu ?? who.ups })
 }
 
 type PlannedProps = Omit<AskProps, 'kind' | 'who' | 'title'> & {

@@ -4,7 +4,7 @@ import type { Operation, Step } from '../api/client'
 import { useBoard, useCancelOperation, useOperation } from '../api/hooks'
 import { Mark } from '../marks/Mark'
 import { actionName, capital } from './say'
-import { At, age, useNow, watts } from './time'
+import { At, age, useNow, watts, zoneOf } from './time'
 import { Button, Loading, Wrong } from './ui'
 
 type Props = { id: string; title: ComponentType<{ className?: string; children: ReactNode }>; onClose: () => void }
@@ -28,7 +28,7 @@ export function OperationProgress({ id, title: Title, onClose }: Props) {
       </>
     )
   const o = operation.data
-  const zone = board.data?.sites.find((s) => s.key === o.site)?.zone ?? 'UTC'
+  const zone = zoneOf(board.data, o)
   return (
     <>
       <Title className="pr-8 text-[18px] font-semibold">

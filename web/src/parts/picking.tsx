@@ -2,7 +2,7 @@ import { useCallback, useMemo, useState } from 'react'
 import { Link } from 'react-router'
 import type { DeviceSummary, OperationKind } from '../api/client'
 import { useBoard, useOpenGroups } from '../api/hooks'
-import { clock, useNow } from './time'
+import { clock, useNow, zoneOf } from './time'
 
 /** Which devices are selected on the board. */
 export function usePicking(devices: DeviceSummary[]) {
@@ -98,10 +98,6 @@ export function Underway() {
   const board = useBoard()
   const now = useNow()
   if (!groups.data || groups.data.length === 0) return null
-  const zone = (device: string | undefined) => {
-    const site = board.data?.devices.find((d) => d.key === device)?.site
-    return board.data?.sites.find((s) => s.key === site)?.zone ?? 'UTC'
-  }
   return (
     <ul className="mt-3 flex flex-col gap-1.5 max-sm:px-3.5">
       {groups.data.map((g) => (
@@ -111,7 +107,7 @@ export function Underway() {
           </Link>
           <span className="text-ink2">
             {g.state === 'scheduled' && g.at
-              ? `begins at ${clock(g.at, zone(g.members[0]?.device), now)}`
+              ? `begins at ${clock(g.at, zoneOf(board.data, { device: g.members[0]?.device }), now)}`
               : `${g.done} of ${g.members.length} done`}
             , asked for by {g.by}
           </span>

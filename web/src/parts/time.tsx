@@ -1,5 +1,6 @@
 import { TZDate } from '@date-fns/tz'
 import { useSyncExternalStore } from 'react'
+import type { Board } from '../api/client'
 
 // One clock for everything that shows an age. A component is drawn anew only
 // when what it shows has changed, not at every tick.
@@ -45,6 +46,15 @@ export function clock(at: string, zone: string, now: number): string {
   const time = d.toLocaleTimeString('en-GB', { timeZone: zone })
   if (day(d) === day(new Date(now))) return time
   return `${d.toLocaleDateString('en-GB', { timeZone: zone, day: 'numeric', month: 'short' })} ${time.slice(0, 5)}`
+}
+
+/** The zone of a site, or of the site of a device; UTC while that is not known. */
+export function zoneOf(
+  board: Board | undefined,
+  of: { site?: string | undefined; device?: string | undefined },
+): string {
+  const site = of.site ?? board?.devices.find((d) => d.key === of.device)?.site
+  return board?.sites.find((s) => s.key === site)?.zone ?? 'UTC'
 }
 
 /** The moment, in UTC, at which a clock on a wall in a zone shows "2026-03-29T14:30". */
