@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"io/fs"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
@@ -25,6 +26,8 @@ import (
 	"plumbbob/internal/store/storetest"
 )
 
+var noConsole = fstest.MapFS{"index.html": {Data: []byte("x")}}
+
 // watched is a running service with 5,000 devices that each answer an echo
 // request every 10 s.
 type watched struct {
@@ -33,10 +36,10 @@ type watched struct {
 	token  string
 }
 
-func newWatched(b *testing.B) *watched {
+func newWatched(b *testing.B, console fs.FS) *watched {
 	s, err := service.Open(b.Context(), service.Options{
 		DataDir: b.TempDir(), Database: storetest.Config(b).FormatDSN(), Listen: "127.0.0.1:0",
-		Console: fstest.MapFS{"index.html": {Data: []byte("x")}}, Log: slog.New(slog.DiscardHandler),
+		Console: console, Log: slog.New(slog.DiscardHandler),
 	})
 	require.NoError(b, err)
 	ctx, stop := context.WithCancel(context.Background())
@@ -72,12 +75,15 @@ func (w *watched) send(b testing.TB, method, path string, body any) []byte {
 	return got
 }
 
+func (w *watched) board(b testing.TB) (board contract.Board) {
+	require.NoError(b, json.Unmarshal(w.send(b, "GET", "/api/v1/board", nil), &board))
+	return board
+}
+
 // settled waits until every device is believed to be well.
 func (w *watched) settled(b *testing.B) {
 	require.Eventually(b, func() bool {
-		var board contract.Board
-		require.NoError(b, json.Unmarshal(w.send(b, "GET", "/api/v1/board", nil), &board))
-		return !slices.ContainsFunc(board.Devices, func(d contract.DeviceSummary) bool { return d.Verdict.State != "steady" })
+		return !slices.ContainsFunc(w.board(b).Devices, func(d contract.DeviceSummary) bool { return d.Verdict.State != "steady" })
 	}, 2*time.Minute, time.Second)
 }
 
@@ -87,7 +93,7 @@ func BenchmarkIdle(b *testing.B) {
 	var before, after runtime.MemStats
 	runtime.GC()
 	runtime.ReadMemStats(&before)
-	w := newWatched(b)
+	w := newWatched(b, noConsole)
 	w.settled(b)
 	const span = 20 * time.Second
 	for b.Loop() {
@@ -106,7 +112,7 @@ const streams = 200
 // BenchmarkPages: boards and devices served while 200 clients listen to the
 // stream, four requests at a time, and the same bytes by a bare Echo handler.
 func BenchmarkPages(b *testing.B) {
-	w := newWatched(b)
+	w := newWatched(b, noConsole)
 	w.settled(b)
 	listen := func(url string) {
 		req, err := http.NewRequestWithContext(b.Context(), "GET", url, nil)

@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest'
 import type { Board, DeviceSummary, Draw, Interlock, Site, VerdictState } from './api/client'
 import { withChanges, withPoint } from './api/stream'
-import { bySite, moved, sortedKeys } from './pages/Board'
+import { bySite, moved, sortedKeys } from './board/order'
 import { cutStrand } from './parts/CutLines'
 import { blockedBy } from './parts/consent'
 import { offset } from './parts/GroupPanel'

@@ -39,13 +39,30 @@ export function age(ms: number): string {
   return `${Math.floor(s / 86400)} days`
 }
 
+/** Making a formatter takes longer than drawing a row, so each is made once for each zone. */
+function formatter(locale: string, options: Intl.DateTimeFormatOptions) {
+  const made = new Map<string, Intl.DateTimeFormat>()
+  return (at: Date | number, zone: string): string => {
+    let f = made.get(zone)
+    if (!f) {
+      f = new Intl.DateTimeFormat(locale, { ...options, timeZone: zone })
+      made.set(zone, f)
+    }
+    return f.format(at)
+  }
+}
+
+const day = formatter('en-CA', { dateStyle: 'short' })
+const monthDay = formatter('en-GB', { day: 'numeric', month: 'short' })
+const timeOfDay = formatter('en-GB', { timeStyle: 'medium' })
+const whole = formatter('en-GB', { dateStyle: 'full', timeStyle: 'long' })
+
 /** The time of day in a site's zone, with the date when it is not today's. */
 export function clock(at: string, zone: string, now: number): string {
   const d = new Date(at)
-  const day = (x: Date) => x.toLocaleDateString('en-CA', { timeZone: zone })
-  const time = d.toLocaleTimeString('en-GB', { timeZone: zone })
-  if (day(d) === day(new Date(now))) return time
-  return `${d.toLocaleDateString('en-GB', { timeZone: zone, day: 'numeric', month: 'short' })} ${time.slice(0, 5)}`
+  const time = timeOfDay(d, zone)
+  if (day(d, zone) === day(now, zone)) return time
+  return `${monthDay(d, zone)} ${time.slice(0, 5)}`
 }
 
 /** The zone of a site, or of the site of a device; UTC while that is not known. */
@@ -63,9 +80,7 @@ export function instant(wall: string, zone: string): string {
   return new Date(new TZDate(year, month - 1, day, hour, minute, zone).getTime()).toISOString()
 }
 
-export function exact(at: string, zone: string): string {
-  return `${new Date(at).toLocaleString('en-GB', { timeZone: zone, dateStyle: 'full', timeStyle: 'long' })}`
-}
+export const exact = (at: string, zone: string): string => whole(new Date(at), zone)
 
 /** "4 min ago", with the exact time on hover. */
 export function Ago({ at, zone }: { at: string; zone: string }) {
