@@ -59,6 +59,7 @@ func run() error {
 		{"the device", []chromedp.Action{chromedp.Navigate(*url + "/devices/skarvoe-router"), browser.Text("Why we say hung")}},
 		{"the preview", []chromedp.Action{browser.Click("Cycle outlet 3…"), browser.Text("Loses power: skarvoe-router")}},
 		{"asked for", []chromedp.Action{tap, browser.Text("Switch outlet 3 off")}},
+		{"its chart, behind it", []chromedp.Action{chromedp.Sleep(10 * time.Second)}},
 		{"half a minute live", []chromedp.Action{chromedp.Sleep(30 * time.Second)}},
 	} {
 		bytes.Store(0)

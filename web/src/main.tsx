@@ -2,16 +2,12 @@ import '@fontsource-variable/inter'
 import '@fontsource-variable/jetbrains-mono'
 import './styles.css'
 import { MutationCache, QueryCache, QueryClient, QueryClientProvider } from '@tanstack/react-query'
-import { StrictMode } from 'react'
+import { lazy, StrictMode, Suspense } from 'react'
 import { createRoot } from 'react-dom/client'
-import { createBrowserRouter, RouterProvider } from 'react-router'
 import { ProblemError } from './api/client'
 import { forgetOthers, useSession } from './api/hooks'
-import { BoardPage } from './pages/Board'
 import { LogInPage } from './pages/LogIn'
-import { NotFoundPage } from './pages/NotFound'
-import { Broken } from './parts/Broken'
-import { applyTheme, Layout } from './parts/Layout'
+import { applyTheme } from './parts/theme'
 import { Loading, Wrong } from './parts/ui'
 
 applyTheme()
@@ -37,34 +33,19 @@ const client: QueryClient = new QueryClient({
   },
 })
 
-const router = createBrowserRouter([
-  {
-    element: <Layout />,
-    errorElement: <Broken />,
-    HydrateFallback: () => <Loading what="the console" />,
-    children: [
-      // Whatever is wrong with a page, those beside it can still be reached.
-      {
-        errorElement: <Broken />,
-        children: [
-          { path: '/', element: <BoardPage /> },
-          { path: '/devices/:key', lazy: async () => ({ Component: (await import('./pages/Device')).DevicePage }) },
-          { path: '/power', lazy: async () => ({ Component: (await import('./pages/Power')).PowerPage }) },
-          { path: '/incidents', lazy: async () => ({ Component: (await import('./pages/Incidents')).IncidentsPage }) },
-          { path: '/journal', lazy: async () => ({ Component: (await import('./pages/Journal')).JournalPage }) },
-          { path: '/estate', lazy: async () => ({ Component: (await import('./pages/Estate')).EstatePage }) },
-          { path: '/people', lazy: async () => ({ Component: (await import('./pages/People')).PeoplePage }) },
-          { path: '*', element: <NotFoundPage /> },
-        ],
-      },
-    ],
-  },
-])
+// The log-in page comes first, and what is behind it while somebody types.
+const pages = import('./Pages')
+const Pages = lazy(() => pages)
 
 function App() {
   const session = useSession()
   if (session.isPending) return <Loading what="who you are" />
-  if (session.data) return <RouterProvider router={router} />
+  if (session.data)
+    return (
+      <Suspense fallback={<Loading what="the console" />}>
+        <Pages />
+      </Suspense>
+    )
   if (session.error instanceof ProblemError && session.error.kind !== 'not-logged-in')
     return <Wrong error={session.error} retry={() => void session.refetch()} />
   return <LogInPage />

@@ -154,7 +154,7 @@ function useView(lines: Line[], many: boolean) {
   useLayoutEffect(() => {
     if (many && body.current) setTop(body.current.getBoundingClientRect().top + window.scrollY)
   }, [many, lines])
-  const row = useMemo(rowHeight, [])
+  const row = useMemo(() => (many ? rowHeight() : 0), [many])
   const virtual = useWindowVirtualizer({
     count: lines.length,
     estimateSize: (i) => (lines[i]?.device ? row : headHeight),

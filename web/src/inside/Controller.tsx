@@ -1,7 +1,8 @@
 import { useState } from 'react'
 import type { ControllerChange, ControllerSettings, Device, Weakness } from '../api/client'
 import { useChangeController, useController } from '../api/hooks'
-import { Button, ButtonLink, Card, Facts } from '../parts/ui'
+import { ButtonLink } from '../parts/ButtonLink'
+import { Button, Card, Facts } from '../parts/ui'
 
 /** What the controller says of the chassis, what is weak, and its settings. */
 export function ControllerCard({ device }: { device: Device }) {

@@ -1,5 +1,6 @@
 import { useRouteError } from 'react-router'
-import { Button, ButtonLink } from './ui'
+import { ButtonLink } from './ButtonLink'
+import { Button } from './ui'
 
 /** What stands in the place of a page that has failed, or could not be loaded. */
 export function Broken() {

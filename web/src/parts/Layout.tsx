@@ -6,6 +6,7 @@ import { useLogOut, useSession } from '../api/hooks'
 import { type Looking, useLink, useStream } from '../api/stream'
 import { ActionPanel } from './ActionPanel'
 import { Jump } from './Jump'
+import { applyTheme, readTheme, type Theme, themeNames } from './theme'
 import { age, useNow } from './time'
 
 const pages = [
@@ -76,18 +77,6 @@ function LinkState() {
       no connection for {age(now - link.since)}
     </span>
   )
-}
-
-type Theme = 'light' | 'dark' | 'system'
-const themeNames: Record<Theme, string> = { light: 'Light', dark: 'Dark', system: 'As the system' }
-
-function readTheme(): Theme {
-  const t = localStorage.getItem('theme')
-  return t === 'light' || t === 'dark' ? t : 'system'
-}
-
-export function applyTheme(t: Theme = readTheme()) {
-  document.documentElement.style.colorScheme = t === 'system' ? '' : t
 }
 
 function Account() {

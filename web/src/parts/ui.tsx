@@ -1,7 +1,6 @@
 import type { ButtonHTMLAttributes, ReactNode } from 'react'
-import { Link, type LinkProps } from 'react-router'
 
-const tones = {
+export const tones = {
   plain: 'border-rule2 bg-panel hover:border-ink3',
   strong: 'border-ink bg-ink text-panel hover:opacity-90',
   bare: 'border-transparent hover:bg-sunk',
@@ -18,16 +17,6 @@ export function Button({
       type="button"
       {...rest}
       className={`inline-flex min-h-8 items-center justify-center gap-1.5 rounded-md border px-3 py-1 font-medium whitespace-nowrap disabled:opacity-45 max-sm:min-h-11 ${tones[tone]} ${className}`}
-    />
-  )
-}
-
-/** A link that looks like a button, for what has an address of its own. */
-export function ButtonLink({ className = '', ...rest }: LinkProps) {
-  return (
-    <Link
-      {...rest}
-      className={`inline-flex min-h-8 items-center justify-center rounded-md border px-3 py-1 font-medium whitespace-nowrap max-sm:min-h-11 ${tones.plain} ${className}`}
     />
   )
 }

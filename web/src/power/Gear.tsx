@@ -1,8 +1,9 @@
 import { useState } from 'react'
 import { Link } from 'react-router'
 import { useCard, usePorts } from '../api/hooks'
+import { ButtonLink } from '../parts/ButtonLink'
 import { At } from '../parts/time'
-import { Button, ButtonLink, Card } from '../parts/ui'
+import { Button, Card } from '../parts/ui'
 
 /** The ports of a switch, and whether who is on them is who the estate says. */
 export function PortsCard({ device }: { device: string }) {

@@ -1,7 +1,8 @@
 import type { NamedText, PhaseReading, Supply, SupplyBrief, SupplyCommand } from '../api/client'
 import { useCommandSupply, useSupply } from '../api/hooks'
+import { ButtonLink } from '../parts/ButtonLink'
 import { At } from '../parts/time'
-import { Button, ButtonLink, Card, Facts } from '../parts/ui'
+import { Button, Card, Facts } from '../parts/ui'
 import { Gauge } from './Gauge'
 
 const tone: Record<SupplyBrief['level'], string> = {
