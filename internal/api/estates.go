@@ -98,7 +98,9 @@ func (s *Server) unset(ctx context.Context, e *estate.Estate) ([]string, error) 
 // secretsOf names the secrets with which a device is reached, or woken.
 func secretsOf(d *estate.Device) (names []string) {
 	for _, ep := range d.Endpoints {
-		names = append(names, ep.Secret)
+		if ep.Secret != "" {
+			names = append(names, ep.Secret)
+		}
 	}
 	if d.Wake != nil && d.Wake.Secret != "" {
 		names = append(names, d.Wake.Secret)

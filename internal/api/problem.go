@@ -63,6 +63,7 @@ func problemOf(err error) contract.Problem {
 		long     *tooLongError
 		usage    *operation.UsageError
 		said     *incident.UsageError
+		late     *incident.StateError
 		refused  *act.RefusedError
 		changed  *act.ChangedError
 		faults   *estatefile.Faults
@@ -117,7 +118,7 @@ func problemOf(err error) contract.Problem {
 		return problem(http.StatusNotFound, contract.NotFound, "Not found", gone.what)
 	case errors.Is(err, store.ErrNotFound):
 		return problem(http.StatusNotFound, contract.NotFound, "Not found", "there is no such thing on record")
-	case errors.Is(err, store.ErrConflict), errors.Is(err, act.ErrEnded), errors.Is(err, act.ErrNotReady), errors.As(err, &watching):
+	case errors.Is(err, store.ErrConflict), errors.Is(err, act.ErrEnded), errors.Is(err, act.ErrNotReady), errors.As(err, &watching), errors.As(err, &late):
 		return problem(http.StatusConflict, contract.Conflict, "Not now", err.Error())
 	case errors.Is(err, store.ErrAway):
 		return problem(http.StatusServiceUnavailable, contract.DatabaseAway, "The database is away", "the database does not answer; watching and switching go on, this must wait: try again in a moment")

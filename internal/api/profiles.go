@@ -44,7 +44,7 @@ func (s *Server) GetProfile(ctx context.Context, req contract.GetProfileRequestO
 	}
 	i := slices.IndexFunc(all, func(p store.Profile) bool { return p.Name == req.Name })
 	if i < 0 {
-		return nil, fmt.Errorf("there is no profile %q: plumb profile list shows them: %w", req.Name, store.ErrNotFound)
+		return nil, &missing{fmt.Sprintf("there is no profile %q: plumb profile list shows them", req.Name)}
 	}
 	return contract.GetProfile200JSONResponse{Text: all[i].Text}, nil
 }
@@ -87,7 +87,7 @@ func (s *Server) RemoveProfile(ctx context.Context, req contract.RemoveProfileRe
 		return nil, usage("%s is a built-in profile and stays", req.Name)
 	}
 	if err := s.Store.RemoveProfile(ctx, req.Name, entry(ctx, store.EntryProfile, "Profile %s removed", req.Name)); errors.Is(err, store.ErrConflict) {
-		return nil, fmt.Errorf("there is no profile %q that was added: %w", req.Name, store.ErrNotFound)
+		return nil, &missing{fmt.Sprintf("there is no profile %q that was added", req.Name)}
 	} else if err != nil {
 		return nil, err
 	}
@@ -102,7 +102,7 @@ func (s *Server) TryProfile(ctx context.Context, req contract.TryProfileRequestO
 	if err != nil {
 		return nil, usage("%s", err)
 	}
-	found, err := s.Watcher.Try(ctx, p, req.Body.Address, req.Body.Secret, strings.ToLower(strings.ReplaceAll(text(req.Body.Pin), ":", "")))
+	found, err := s.Watcher.Try(ctx, p, req.Body.Address, text(req.Body.Secret), strings.ToLower(strings.ReplaceAll(text(req.Body.Pin), ":", "")))
 	if err != nil {
 		return nil, err
 	}

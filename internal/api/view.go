@@ -1,6 +1,7 @@
 package api
 
 import (
+	"fmt"
 	"slices"
 	"time"
 
@@ -112,6 +113,15 @@ func mini(strands [][]verdict.Hop) []contract.HopState {
 	return out
 }
 
+// answers says how an endpoint answers, and how long ago when another answer is overdue.
+func (g glance) answers(owner estate.Key, endpoint string, p verdict.Pulse) string {
+	ep, _ := g.e.Device(owner).Endpoint(endpoint)
+	if old := g.now.Sub(p.LastAnswer); old > ep.Every+ep.Timeout {
+		return fmt.Sprintf("answered %s ago, in %s", verdict.Age(old), verdict.Millis(p.RTT))
+	}
+	return "answers in " + verdict.Millis(p.RTT)
+}
+
 // waysIn lists the out-of-band paths to a device: its endpoints and its outlets.
 func (g glance) waysIn(d *estate.Device) []contract.WayIn {
 	out := []contract.WayIn{}
@@ -123,7 +133,7 @@ func (g glance) waysIn(d *estate.Device) []contract.WayIn {
 		case p.Refused:
 			w.State, w.Text = contract.HopStateBroken, p.Why
 		case p.Answers():
-			w.State, w.Text = contract.HopStateSound, "answers in "+verdict.Millis(p.RTT)
+			w.State, w.Text = contract.HopStateSound, g.answers(owner, endpoint, p)
 		case p.Silent():
 			w.State, w.Text = contract.HopStateBroken, "silent for "+verdict.Age(g.now.Sub(p.SilentSince))
 		case p.Misses > 0:

@@ -93,6 +93,10 @@ func TestDeviceView(t *testing.T) {
 	d := g.device(g.e.Device("skarvoe-router"))
 	require.Equal(t, []string{"skarvoe-switch", "skarvoe-recorder", "skarvoe-kiosk", "skarvoe-gate", "skarvoe-camera-east", "skarvoe-camera-west", "skarvoe-switch agent", "skarvoe-kiosk cli"}, d.Behind)
 	require.Equal(t, "Atlantic/Faroe", d.Zone)
+	require.Equal(t, "answers in 4.0 ms", g.waysIn(g.e.Device("skarvoe-router"))[1].Text)
+	later := g
+	later.now = g.now.Add(time.Minute)
+	require.Equal(t, "answered 1 min ago, in 4.0 ms", later.waysIn(g.e.Device("skarvoe-router"))[1].Text, "what has gone silent a moment ago does not seem to answer")
 	var line []string
 	for _, h := range d.Power[0] {
 		line = append(line, h.Label+": "+h.Text)

@@ -7,6 +7,7 @@ import (
 	"io"
 	"math"
 	"os"
+	"strconv"
 
 	"github.com/spf13/cobra"
 
@@ -66,13 +67,20 @@ func (a *app) estateCheck() *cobra.Command {
 			e, err := estatefile.Parse(given[0], []byte(text))
 			var f *estatefile.Faults
 			if errors.As(err, &f) {
-				fmt.Fprintln(a.err, f)
+				if a.output == "table" {
+					fmt.Fprintln(a.err, f)
+				} else if err := a.checked(f.List); err != nil {
+					return err
+				}
 				return fail(ExitUsage, "%s", faults(given[0], len(f.List)))
 			}
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "%s is sound: %d sites, %d devices.\n", given[0], len(e.Sites), len(e.Devices))
+			if a.output != "table" {
+				return a.checked(nil)
+			}
+			fmt.Fprintf(a.out, "%s is sound: %s, %s.\n", given[0], counted(len(e.Sites), "site"), counted(len(e.Devices), "device"))
 			return nil
 		},
 	}
@@ -80,11 +88,31 @@ func (a *app) estateCheck() *cobra.Command {
 	return c
 }
 
-func faults(file string, n int) string {
-	if n == 1 {
-		return file + " has a fault; nothing was changed"
+// checked prints for programs what is wrong with a file: an empty list when it is sound.
+func (a *app) checked(list []estatefile.Fault) error {
+	found := make([]contract.Fault, len(list))
+	for i, f := range list {
+		found[i] = contract.Fault{Line: f.Line, Text: f.Text}
 	}
-	return fmt.Sprintf("%s has %d faults; nothing was changed", file, n)
+	return a.show(found, func() table {
+		t := table{columns: []string{"line", "fault"}}
+		for _, f := range found {
+			t.rows = append(t.rows, row(strconv.Itoa(f.Line), f.Text))
+		}
+		return t
+	})
+}
+
+// counted is a number of things: "1 site", "2 sites".
+func counted(n int, thing string) string {
+	if n == 1 {
+		return "1 " + thing
+	}
+	return fmt.Sprintf("%d %ss", n, thing)
+}
+
+func faults(file string, n int) string {
+	return file + " has " + counted(n, "fault")
 }
 
 // faulty prints the faults of a file line by line.
@@ -94,7 +122,7 @@ func (a *app) faulty(file string, err error) error {
 		for _, f := range *p.Faults {
 			fmt.Fprintf(a.err, "%s:%d: %s\n", file, f.Line, f.Text)
 		}
-		return fail(ExitUsage, "%s", faults(file, len(*p.Faults)))
+		return fail(ExitUsage, "%s; nothing was changed", faults(file, len(*p.Faults)))
 	}
 	return err
 }

@@ -50,29 +50,31 @@ type action struct {
 	kind  contract.OperationKind
 	short string
 	long  string
+	// An example of it, that is right in the demo: the device, and why.
+	device, why string
 	flags func(f *pflag.FlagSet, w *wish)
 }
 
 const meansHelp = "command, chassis, wake, panel, poe, outlet, or of a UPS output; the gentlest that can work now by default"
 
 var actions = []action{
-	{contract.OperationKindOn, "Switch a device on", switched, switchFlags},
-	{contract.OperationKindOff, "Switch a device off at once", switched, switchFlags},
-	{contract.OperationKindCycle, "Switch a device off, wait, and on again", switched, func(f *pflag.FlagSet, w *wish) {
+	{contract.OperationKindOn, "Switch a device on", switched, "skarvoe-heater", "frost tonight", switchFlags},
+	{contract.OperationKindOff, "Cut a device off at once; plumb shutdown asks its system first", switched, "skarvoe-heater", "summer", switchFlags},
+	{contract.OperationKindCycle, "Switch a device off, wait, and on again", switched, "skarvoe-router", "hung", func(f *pflag.FlagSet, w *wish) {
 		switchFlags(f, w)
 		spanVar(f, &w.hold, "hold", 10*time.Second, positive, "how long to stay off")
 	}},
-	{contract.OperationKindShutdown, "Ask a device's operating system to shut down, and wait", "By its command line, its controller or the button on its front.", func(f *pflag.FlagSet, w *wish) {
+	{contract.OperationKindShutdown, "Ask a device's operating system to shut down, and wait", "By its command line, its controller or the button on its front.", "ostrel-virt-1", "new memory", func(f *pflag.FlagSet, w *wish) {
 		spanVar(f, &w.within, "within", 3*time.Minute, positive, "how long it may take")
 		f.BoolVar(&w.force, "force", false, "switch it off when it has not shut down by then")
 		f.StringVar(&w.means, "means", "", meansHelp)
 	}},
-	{contract.OperationKindReset, "Start a device's system anew, with its power on", "By its command line, which is the gentlest, its controller, or the reset button on its front.", func(f *pflag.FlagSet, w *wish) {
+	{contract.OperationKindReset, "Start a device's system anew, with its power on", "By its command line, which is the gentlest, its controller, or the reset button on its front.", "skarvoe-kiosk", "screen stands still", func(f *pflag.FlagSet, w *wish) {
 		f.StringVar(&w.means, "means", "", meansHelp)
 	}},
-	{contract.OperationKindNmi, "Send a diagnostic interrupt to a device", "Through its controller. Most systems write a memory dump and restart.", nil},
-	{contract.OperationKindSleep, "Tell a device's operating system to sleep", "By its command line. plumb on wakes it.", nil},
-	{contract.OperationKindPress, "Press a button on the front of a device", "Through the panel leads of a KVM. A press of power for longer than 4 s has firmware\ncut the power.", func(f *pflag.FlagSet, w *wish) {
+	{contract.OperationKindNmi, "Send a diagnostic interrupt to a device", "Through its controller. Most systems write a memory dump and restart.", "ostrel-virt-1", "hung: a dump for its maker", nil},
+	{contract.OperationKindSleep, "Tell a device's operating system to sleep", "By its command line. plumb on wakes it.", "tamsin-workshop", "nobody there", nil},
+	{contract.OperationKindPress, "Press a button on the front of a device", "Through the panel leads of a KVM. A press of power for longer than 4 s has firmware\ncut the power.", "skarvoe-kiosk", "does not start", func(f *pflag.FlagSet, w *wish) {
 		spanVar(f, &w.hold, "for", 400*time.Millisecond, positive, "how long to press")
 		f.StringVar(&w.button, "button", "power", "power or reset")
 	}},
@@ -120,8 +122,8 @@ func (a *app) operateCommands() []*cobra.Command {
 		w := &wish{kind: x.kind}
 		c := &cobra.Command{
 			Use: string(x.kind) + " DEVICE… | --site SITE | --pdu PDU | --ups UPS | --tag TAG", Short: x.short,
-			Long:    x.short + ".\n\n" + x.long + "\n\nWhat would be taken down is shown first, and has to be agreed to.",
-			Example: fmt.Sprintf("  plumb %[1]s skarvoe-kiosk --preview\n  plumb %[1]s skarvoe-kiosk --yes --why \"hung\" --follow", x.kind),
+			Long:    x.short + ".\n\n" + x.long + "\n\nWhat that does is shown first, and has to be agreed to.",
+			Example: fmt.Sprintf("  plumb %[1]s %[2]s --preview\n  plumb %[1]s %[2]s --yes --why %[3]q --follow", x.kind, x.device, x.why),
 			Args:    args(0, 500, "plumb "+string(x.kind)+" DEVICE…"),
 			RunE:    func(c *cobra.Command, devices []string) error { return a.operate(c.Context(), devices, *w) },
 		}
@@ -178,6 +180,11 @@ func (a *app) operate(ctx context.Context, devices []string, w wish) error {
 	s, err := a.service()
 	if err != nil {
 		return err
+	}
+	for _, d := range devices {
+		if pdu, _, outlet := strings.Cut(d, "/"); outlet {
+			return fail(ExitUsage, "%s is an outlet, and devices are switched: plumb power --site SITE shows what hangs on %s; of one with several feeds, --outlet %s means only this", d, pdu, d)
+		}
 	}
 	if w.means != "" && !contract.Means(w.means).Valid() {
 		return fail(ExitUsage, "--means: %q is not command, chassis, wake, panel, poe, output or outlet", w.means)

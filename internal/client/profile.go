@@ -34,10 +34,14 @@ func (a *app) profileCommand() *cobra.Command {
 		Use: "show PROFILE", Short: "A profile as it is written", Args: args(1, 1, "plumb profile show PROFILE"),
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
 			p, err := ask[contract.ProfileText](s)(s.GetProfile(c.Context(), given[0]))
-			if err == nil {
-				fmt.Fprint(a.out, p.Text)
+			if err != nil {
+				return err
 			}
-			return err
+			if a.output != "table" {
+				return a.show(p, func() table { return table{columns: []string{"text"}, rows: [][]cell{row(p.Text)}} })
+			}
+			fmt.Fprint(a.out, p.Text)
+			return nil
 		}),
 	}
 	check := &cobra.Command{
@@ -46,6 +50,9 @@ func (a *app) profileCommand() *cobra.Command {
 			p, _, err := profileFile(given[0])
 			if err != nil {
 				return err
+			}
+			if a.output != "table" {
+				return a.checked(nil)
 			}
 			fmt.Fprintf(a.out, "%s is sound: %s, over %s; it maps %s.\n", given[0], p.Name, strings.ToUpper(p.Protocol), strings.Join(p.Maps(), ", "))
 			return nil
@@ -100,14 +107,14 @@ func (a *app) profileTry() *cobra.Command {
 	c := &cobra.Command{
 		Use: "try FILE HOST:PORT", Short: "Read gear with a profile, and change nothing", Args: args(2, 2, "plumb profile try FILE HOST:PORT --secret NAME"),
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
-			_, text, err := profileFile(given[0])
+			p, text, err := profileFile(given[0])
 			if err != nil {
 				return err
 			}
-			if secretName == "" {
+			if secretName == "" && p.TakesSecret() {
 				return fail(ExitUsage, "--secret: name the secret that the gear takes; plumb secret list shows them")
 			}
-			f, err := ask[contract.ProfileFindings](s)(s.TryProfile(c.Context(), contract.ProfileTrial{Text: text, Address: given[1], Secret: secretName, Pin: &pin}))
+			f, err := ask[contract.ProfileFindings](s)(s.TryProfile(c.Context(), contract.ProfileTrial{Text: text, Address: given[1], Secret: &secretName, Pin: &pin}))
 			if err != nil {
 				return err
 			}
@@ -126,7 +133,7 @@ func (a *app) profileTry() *cobra.Command {
 			})
 		}),
 	}
-	c.Flags().StringVar(&secretName, "secret", "", "the name of the secret that the gear takes")
+	c.Flags().StringVar(&secretName, "secret", "", "the name of the secret that the gear takes, if its profile has a log-in")
 	c.Flags().StringVar(&pin, "pin", "", "SHA-256 of its certificate; with it TLS is used")
 	return c
 }

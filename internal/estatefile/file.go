@@ -17,6 +17,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/profile"
 )
 
 // Schema is the JSON Schema of the format, for editors.
@@ -256,14 +257,18 @@ type parser struct {
 
 func (p *parser) parse(text []byte) *estate.Estate {
 	var f file
+	if line, bad := notUTF8(text); bad {
+		p.faults.List = append(p.faults.List, Fault{line, "has bytes that are not UTF-8: save the file as UTF-8"})
+		return nil
+	}
 	dec := yaml.NewDecoder(bytes.NewReader(text))
 	dec.KnownFields(!p.lenient)
 	if err := dec.Decode(&f); err != nil {
-		p.syntax(err)
+		p.syntax(text, err)
 		return nil
 	}
 	if err := yaml.Unmarshal(text, &p.root); err != nil {
-		p.syntax(err)
+		p.syntax(text, err)
 		return nil
 	}
 	if err := dec.Decode(&yaml.Node{}); !errors.Is(err, io.EOF) && !p.lenient {
@@ -300,8 +305,7 @@ func (p *parser) parse(text []byte) *estate.Estate {
 
 func (p *parser) problems(list []estate.Problem) {
 	for _, x := range list {
-		where := strings.Join(x.Path[min(1, len(x.Path)-1):], " ")
-		p.fault(x.Path, "%s: %s", where, x.Text)
+		p.fault(x.Path, "%s: %s", p.words(x.Path), x.Text)
 	}
 }
 
@@ -380,7 +384,7 @@ func (p *parser) endpoint(path []string, name string, e endpoint) estate.Endpoin
 	for _, a := range addresses {
 		p.hostPort(append(path, "address"), a)
 	}
-	if e.Secret == "" {
+	if e.Secret == "" && !withoutLogin(e) {
 		p.fault(path, "%s: secret is missing: name one, and set it with plumb secret set NAME", name)
 	}
 	out := estate.Endpoint{
@@ -400,6 +404,12 @@ func (p *parser) endpoint(path []string, name string, e endpoint) estate.Endpoin
 	out.Suites, out.Legacy, out.Shared = p.suites(path, name, e.Suites), e.Legacy, e.Shared
 	out.Commands = p.commands(path, name, e.Commands)
 	return out
+}
+
+// withoutLogin: gear over HTTP whose profile has no log-in.
+func withoutLogin(e endpoint) bool {
+	x, err := profile.Find(e.Profile)
+	return err == nil && e.Protocol == profile.HTTP && !x.TakesSecret()
 }
 
 // suites are those that may be allowed; 17 and 3 always are, and 0 never.
@@ -474,20 +484,4 @@ func orElse(d duration, otherwise time.Duration) time.Duration {
 		return otherwise
 	}
 	return time.Duration(d)
-}
-
-// syntax turns the complaints of the YAML package into ours.
-func (p *parser) syntax(err error) {
-	if errors.Is(err, io.EOF) {
-		p.faults.List = append(p.faults.List, Fault{1, fmt.Sprintf("is empty: begin it with plumb-estate: %d", Version)})
-		return
-	}
-	var te *yaml.TypeError
-	if !errors.As(err, &te) {
-		p.faults.List = append(p.faults.List, fault(strings.TrimPrefix(err.Error(), "yaml: ")))
-		return
-	}
-	for _, m := range te.Errors {
-		p.faults.List = append(p.faults.List, fault(m))
-	}
 }

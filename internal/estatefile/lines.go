@@ -1,12 +1,18 @@
 package estatefile
 
 import (
+	"bytes"
+	"errors"
 	"fmt"
+	"io"
 	"reflect"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
+	"github.com/agnivade/levenshtein"
 	"go.yaml.in/yaml/v3"
 )
 
@@ -26,6 +32,25 @@ func (p *parser) line(path []string) int {
 		n, line = value, key.Line
 	}
 	return line
+}
+
+// words names a path as its reader would: which of a list's members only where there are several.
+func (p *parser) words(path []string) string {
+	n, words := p.top(), ""
+	for i, name := range path {
+		list := n != nil && n.Kind == yaml.SequenceNode
+		switch at, err := strconv.Atoi(name); {
+		case list && err == nil && len(n.Content) == 1:
+		case list && err == nil:
+			words += fmt.Sprintf(" (entry %d)", at+1)
+		case i > 0 || len(path) == 1:
+			words += " " + name
+		}
+		if n != nil {
+			_, n = p.child(n, name)
+		}
+	}
+	return strings.TrimSpace(words)
 }
 
 // keys lists the keys of a mapping in the order of the file.
@@ -101,11 +126,63 @@ func fault(m string) Fault {
 	}
 	f.Text = m
 	if x := unknownKey.FindStringSubmatch(m); x != nil {
-		f.Text = fmt.Sprintf("unknown key %q: what can stand here is %s", x[1], strings.Join(keysOf(shapes[x[2]]), ", "))
+		keys := keysOf(shapes[x[2]])
+		f.Text = fmt.Sprintf("unknown key %q: %swhat can stand here is %s", x[1], meant(x[1], keys), strings.Join(keys, ", "))
 	} else if x := badValue.FindStringSubmatch(m); x != nil {
 		f.Text = fmt.Sprintf("%s does not belong here: %s is expected", value(x[1], x[2]), kindWords(x[3]))
 	}
 	return f
+}
+
+// syntax turns the complaints of the YAML package into ours.
+func (p *parser) syntax(text []byte, err error) {
+	if errors.Is(err, io.EOF) {
+		p.faults.List = append(p.faults.List, Fault{1, fmt.Sprintf("is empty: begin it with plumb-estate: %d", Version)})
+		return
+	}
+	var te *yaml.TypeError
+	if !errors.As(err, &te) {
+		p.faults.List = append(p.faults.List, broken(text, fault(strings.TrimPrefix(err.Error(), "yaml: "))))
+		return
+	}
+	for _, m := range te.Errors {
+		p.faults.List = append(p.faults.List, fault(m))
+	}
+}
+
+var unknownAnchor = regexp.MustCompile(`^unknown anchor '(.+)' referenced$`)
+
+// broken says what the YAML package does not: which line, and that it is a tab.
+func broken(text []byte, f Fault) Fault {
+	lines := strings.Split(string(text), "\n")
+	if x := unknownAnchor.FindStringSubmatch(f.Text); x != nil {
+		f.Line = 1 + slices.IndexFunc(lines, func(l string) bool { return strings.Contains(l, "*"+x[1]) })
+		f.Text = fmt.Sprintf("*%s means what &%s named before, and nothing did", x[1], x[1])
+	} else if 0 < f.Line && f.Line <= len(lines) && strings.HasPrefix(strings.TrimLeft(lines[f.Line-1], " "), "\t") {
+		f.Text = "begins with a tab: indent with blanks"
+	}
+	return f
+}
+
+// notUTF8 finds the first line that is no text.
+func notUTF8(text []byte) (line int, bad bool) {
+	for l := range bytes.Lines(text) {
+		line++
+		if !utf8.Valid(l) {
+			return line, true
+		}
+	}
+	return 0, false
+}
+
+// meant is the key that a slip of the fingers would make of it.
+func meant(key string, keys []string) string {
+	for _, k := range keys {
+		if levenshtein.ComputeDistance(key, k) <= max(1, len(key)/3) {
+			return fmt.Sprintf("is %q meant? Otherwise ", k)
+		}
+	}
+	return ""
 }
 
 func value(tag, text string) string {

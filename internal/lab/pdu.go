@@ -2,6 +2,7 @@ package lab
 
 import (
 	"fmt"
+	"hash/crc32"
 	"slices"
 	"strconv"
 	"strings"
@@ -80,7 +81,7 @@ func pduTree(w *World, d *estate.Device, started time.Time) []object {
 			},
 		},
 		{oid: parseOID(pduIdentity + ".5.0"), read: func(now time.Time) gosnmp.SnmpPDU { return gauge(int(now.Unix())) }},
-		{oid: parseOID(pduIdentity + ".3.0"), read: always(words("LAB-000" + strconv.Itoa(len(d.Outlets))))},
+		{oid: parseOID(pduIdentity + ".3.0"), read: always(words(serial(d.Key)))},
 		{oid: parseOID(pduTotals + ".1.0"), read: always(integer(int(volts * 10)))},
 		{oid: parseOID(pduTotals + ".2.0"), read: func(now time.Time) gosnmp.SnmpPDU { return gauge(int(total(now) * 10)) }},
 		{oid: parseOID(pduTotals + ".3.0"), read: func(now time.Time) gosnmp.SnmpPDU { return gauge(int(total(now) / volts * 1000)) }},
@@ -222,4 +223,9 @@ func formatOID(oid []uint32) string {
 		b.WriteString(strconv.FormatUint(uint64(n), 10))
 	}
 	return b.String()
+}
+
+// serial is a number of its own for each PDU, and the same at every start.
+func serial(k estate.Key) string {
+	return fmt.Sprintf("LAB-%05d", crc32.ChecksumIEEE([]byte(k))%100_000)
 }

@@ -3,7 +3,9 @@ package profile
 import (
 	"bytes"
 	_ "embed" // for the schema
+	"errors"
 	"fmt"
+	"io"
 	"path"
 	"slices"
 	"strings"
@@ -125,6 +127,9 @@ func Parse(file string, text []byte) (*Profile, error) {
 
 // plain says what the YAML package says in the words of the format.
 func plain(err error) string {
+	if errors.Is(err, io.EOF) {
+		return fmt.Sprintf("is empty: begin it with plumb-profile: %d", Version)
+	}
 	s := strings.TrimPrefix(err.Error(), "yaml: ")
 	s = strings.TrimPrefix(s, "unmarshal errors:\n  ")
 	if i := strings.Index(s, " not found in type "); i >= 0 {

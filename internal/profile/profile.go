@@ -309,6 +309,9 @@ func (p *Profile) Maps() []string {
 	return out
 }
 
+// TakesSecret: whether the gear is told who asks. Over HTTP some is not.
+func (p *Profile) TakesSecret() bool { return p.Protocol != HTTP || p.Login != nil }
+
 // HasOutlets says whether the gear has anything that power can be taken from.
 func (p *Profile) HasOutlets() bool { return p.Outlets != nil || p.Standardly(PoE) }
 

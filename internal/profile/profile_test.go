@@ -66,7 +66,7 @@ func TestParseRefuses(t *testing.T) {
 	}
 	const head = "plumb-profile: 1\nname: x\nprotocol: snmp\n"
 	for text, want := range map[string]string{
-		"":                                   "EOF",
+		"":                                   "is empty",
 		"plumb-profile: 2\n":                 "it must begin with plumb-profile: 1",
 		"plumb-profile: 1\nprotocol: snmp\n": "cannot be the name of a profile",
 		"plumb-profile: 1\nname: x\n":        `protocol: "" is not known: it can be snmp or http`,

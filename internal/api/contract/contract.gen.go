@@ -1981,9 +1981,9 @@ type ProfileTrial struct {
 	Address string  `json:"address"`
 	Pin     *string `json:"pin,omitempty"`
 
-	// Secret the name of a secret
-	Secret string `json:"secret"`
-	Text   string `json:"text"`
+	// Secret the name of a secret; without one when the profile has no log-in
+	Secret *string `json:"secret,omitempty"`
+	Text   string  `json:"text"`
 }
 
 // Proof what was measured and seen of the device before and after

@@ -122,11 +122,12 @@ func words(v any) string {
 		})
 	case []Endpoint:
 		return join(v, func(e Endpoint) string {
-			text := fmt.Sprintf("%s (%s %s, secret %s, every %s, via %s", e.Name, e.Protocol, strings.Join(e.Addresses, ", "), e.Secret, e.Every, words(e.Network))
+			text := fmt.Sprintf("%s (%s %s, every %s", e.Name, e.Protocol, strings.Join(e.Addresses, ", "), e.Every)
 			for _, more := range []struct {
 				is   bool
 				text string
 			}{
+				{e.Secret != "", "secret " + e.Secret}, {len(e.Network) > 0, "via " + words(e.Network)},
 				{e.Profile != "", "profile " + e.Profile}, {e.Sensors != 0, fmt.Sprint("sensors every ", e.Sensors)}, {e.Timeout != 0, fmt.Sprint("timeout ", e.Timeout)},
 				{len(e.Suites) > 0, fmt.Sprint("cipher suites ", e.Suites)}, {e.Legacy, "legacy"}, {e.Shared, "shared port"},
 				{e.Pin != "", "pin " + e.Pin}, {len(e.Commands) > 0, fmt.Sprint("commands ", e.Commands)}, {e.Prompt != "", "prompt " + e.Prompt},

@@ -11,6 +11,11 @@ type UsageError struct{ Text string }
 
 func (e *UsageError) Error() string { return e.Text }
 
+// A StateError says why an incident, as it is now, cannot take what somebody wants of it.
+type StateError struct{ Text string }
+
+func (e *StateError) Error() string { return e.Text }
+
 // The longest note, in bytes, and the longest that nobody wants to hear of an
 // incident: what was put on a shelf must not be forgotten there.
 const (
@@ -23,10 +28,10 @@ const (
 // journal says of that.
 func (i *Incident) Acknowledge(by, text string, now time.Time) (string, error) {
 	if !i.Open() {
-		return "", &UsageError{fmt.Sprintf("incident %s has ended already: a note can still be added", i.ID)}
+		return "", &StateError{fmt.Sprintf("incident %s has ended already: a note can still be added", i.ID)}
 	}
 	if i.Seen != nil {
-		return "", &UsageError{fmt.Sprintf("%s sees to it already, since %s", i.Seen.By, i.Seen.At.Format("2 Jan 15:04 MST"))}
+		return "", &StateError{fmt.Sprintf("%s sees to it already, since %s", i.Seen.By, i.Seen.At.Format("2 Jan 15:04 MST"))}
 	}
 	i.Seen = &Remark{By: by, At: now, Text: text}
 	return with("Seen, and seen to", text), checkNote(text)
@@ -38,7 +43,7 @@ func (i *Incident) Note(by, text string, now time.Time) (string, error) {
 		return "", &UsageError{"a note without words"}
 	}
 	if len(i.Notes) >= maxNotes {
-		return "", &UsageError{fmt.Sprintf("incident %s has %d notes already", i.ID, maxNotes)}
+		return "", &StateError{fmt.Sprintf("incident %s has %d notes already", i.ID, maxNotes)}
 	}
 	i.Notes = append(i.Notes, Remark{By: by, At: now, Text: text})
 	return "Noted: " + text, checkNote(text)
@@ -49,12 +54,12 @@ func (i *Incident) Note(by, text string, now time.Time) (string, error) {
 func (i *Incident) Shelve(by, text string, until, now time.Time) (string, error) {
 	switch {
 	case !i.Open():
-		return "", &UsageError{fmt.Sprintf("incident %s has ended already: there is nothing to shelve", i.ID)}
+		return "", &StateError{fmt.Sprintf("incident %s has ended already: there is nothing to shelve", i.ID)}
 	case until.Sub(now) > MaxShelf:
 		return "", &UsageError{"an incident can be shelved for 30 days at the most"}
 	case !until.After(now):
 		if i.Shelved == nil {
-			return "", &UsageError{fmt.Sprintf("incident %s is not shelved", i.ID)}
+			return "", &StateError{fmt.Sprintf("incident %s is not shelved", i.ID)}
 		}
 		i.Shelved = nil
 		return "Taken off the shelf", nil

@@ -113,7 +113,7 @@ func TestPreview(t *testing.T) {
 		{"what is off is only switched on", Intent{Kind: Cycle, Device: "router"}, func(w *World) {
 			w.Evidence.Outlet(estate.OutletEnd("pdu", 3), verdict.Outlet{At: w.Now, Switched: true, Metered: true})
 		}, []string{
-			"Outlet 3 of pdu is off already: it is only switched on", "Loses power: router, for about 10 s",
+			"Outlet 3 of pdu is off already: it is only switched on", "Power returns to router",
 			"Gets cut off meanwhile: switch, recorder, gate, lamp, host", "Our way to pdu goes through cell and is not touched",
 		}, nil, false},
 		{"stale evidence is said to be", Intent{Kind: On, Device: "router"}, func(w *World) { w.Now = w.Now.Add(time.Hour) },

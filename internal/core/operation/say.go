@@ -61,6 +61,8 @@ func (p *Preview) sayLosses(add func(LineKind, string, ...any), w World) {
 			add(LineLoses, "Falls asleep: %s, until it is woken", l.Device)
 		case p.Kind == Press && l.Device == p.Device:
 			p.sayPress(add, w)
+		case p.Kind == Cycle && l.Device == p.Device && p.offAlready():
+			add(LineReturns, "Power returns to %s", l.Device)
 		case !p.cuts() && l.Device == p.Device && p.Kind == Cycle:
 			add(LineLoses, "Goes off: %s, for about %s, and loses what it has not stored", l.Device, short(p.Hold))
 		case !p.cuts() && l.Device == p.Device:
@@ -96,6 +98,11 @@ func (p *Preview) sayLosses(add func(LineKind, string, ...any), w World) {
 	default:
 		p.sayPathKept(add, w)
 	}
+}
+
+// offAlready: all that would be switched off was read to be off.
+func (p *Preview) offAlready() bool {
+	return !slices.ContainsFunc(p.Outlets, func(o OutletNow) bool { return !o.Known || !o.Fresh || o.Reading.On })
 }
 
 // sayBanks says what is switched along.

@@ -77,6 +77,15 @@ func (g *Garage) UserOf(name string) string {
 	return g.secrets[name].User
 }
 
+// secret finds a secret, and nothing where gear takes none; g.mu is held.
+func (g *Garage) secret(name string) (secret.Value, error) {
+	v, ok := g.secrets[name]
+	if !ok && name != "" {
+		return v, notSent(gear.BadSecret, "secret %s is not set: plumb secret set %s", name, name)
+	}
+	return v, nil
+}
+
 // Open returns the driver of an endpoint. It must not be closed by the caller.
 func (g *Garage) Open(id estate.EndpointID) (gear.Driver, error) {
 	g.mu.Lock()
@@ -89,9 +98,9 @@ func (g *Garage) Open(id estate.EndpointID) (gear.Driver, error) {
 	if !ok {
 		return nil, notSent(gear.Unreachable, "%s has no endpoint %q any more", id.Device, id.Name)
 	}
-	v, ok := g.secrets[ep.Secret]
-	if !ok {
-		return nil, notSent(gear.BadSecret, "secret %s is not set: plumb secret set %s", ep.Secret, ep.Secret)
+	v, err := g.secret(ep.Secret)
+	if err != nil {
+		return nil, err
 	}
 	if s := g.open[id]; s != nil {
 		if s.secret == v {

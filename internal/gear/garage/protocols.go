@@ -72,7 +72,7 @@ func open(o opening) (gear.Driver, error) {
 	if !ok {
 		return nil, notSent(gear.Unsupported, "%s: nothing here speaks %s", o.id, o.ep.Protocol)
 	}
-	if !slices.Contains(p.secrets, o.secret.Kind) {
+	if o.ep.Secret != "" && !slices.Contains(p.secrets, o.secret.Kind) {
 		return nil, notSent(gear.BadSecret, "secret %s is of kind %s, and %s needs %s", o.ep.Secret, o.secret.Kind, o.id, strings.Join(p.secrets, " or "))
 	}
 	return p.open(o)

@@ -2421,8 +2421,8 @@ export interface components {
         ProfileTrial: {
             text: string;
             address: string;
-            /** @description the name of a secret */
-            secret: string;
+            /** @description the name of a secret; without one when the profile has no log-in */
+            secret?: string;
             pin?: string;
         };
         ProfileFindings: {
