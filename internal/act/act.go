@@ -218,13 +218,17 @@ func (a *Actor) Request(ctx context.Context, req Request) (*operation.Operation,
 	}
 	switch {
 	case err == nil && (o.Device != req.Intent.Device || o.Kind != req.Intent.Kind):
-		return nil, &operation.UsageError{Text: fmt.Sprintf("that key has been used before, for %s of %s: make up another for each thing that is to be done", o.Kind, o.Device)}
+		return nil, usedKey(fmt.Sprintf("%s of %s", o.Kind, o.Device))
 	case err == nil:
 		return o, nil
 	case errors.Is(err, store.ErrNotFound):
 		return a.request(ctx, req, req.ID)
 	}
 	return nil, err
+}
+
+func usedKey(what string) error {
+	return &operation.UsageError{Text: "that key has been used before, for " + what + ": make up another for each thing that is to be done"}
 }
 
 // newID makes up the id of an operation, or of a group.

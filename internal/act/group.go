@@ -19,10 +19,14 @@ import (
 // PreviewGroup its errors are *ChangedError and *RefusedError.
 //
 // id is that of the group, where whoever asks may ask again; or empty. One that is
-// there already is returned as it is.
+// there already is returned as it is, unless something else is asked for now.
 func (a *Actor) RequestGroup(ctx context.Context, in GroupIntent, digest string, c operation.Consent, by operation.Asker, id string) (*group.Group, error) {
 	if id != "" {
-		if g, err := a.FindGroup(ctx, id); !errors.Is(err, store.ErrNotFound) {
+		g, err := a.FindGroup(ctx, id)
+		if err == nil && (g.Intent.Kind != in.Intent.Kind || g.Title != title(in, len(g.Members))) {
+			return nil, usedKey(g.Title)
+		}
+		if !errors.Is(err, store.ErrNotFound) {
 			return g, err
 		}
 	}

@@ -197,6 +197,13 @@ func TestAGroupStops(t *testing.T) {
 	_, err = r.CancelGroup(t.Context(), waiting.ID, "ann")
 	require.NoError(t, err)
 	require.Equal(t, group.Cancelled, r.groupEnds(waiting.ID).State)
+	again, err := r.RequestGroup(t.Context(), in, p.Digest, operation.Consent{}, admin, waiting.ID)
+	require.NoError(t, err)
+	require.Equal(t, waiting.ID, again.ID, "asked for twice, done once")
+	in.Intent.Kind = operation.Cycle
+	_, err = r.RequestGroup(t.Context(), in, p.Digest, operation.Consent{}, admin, waiting.ID)
+	require.ErrorContains(t, err, "used before", "for something else it is another wish")
+	in.Intent.Kind = operation.On
 	_, err = r.CancelGroup(t.Context(), waiting.ID, "ann")
 	require.ErrorIs(t, err, ErrEnded)
 	_, err = r.CancelGroup(t.Context(), "nobody", "ann")

@@ -45,7 +45,7 @@ func (g glance) summary(d *estate.Device) contract.DeviceSummary {
 	lines := g.moment.LinesOf(d.Key)
 	out := contract.DeviceSummary{
 		Key: string(d.Key), Site: string(d.Site), Role: d.Role, Words: d.Words(), Guarded: d.Guarded, Feeds: g.feeds(d),
-		Verdict: verdictView(g.vs[d.Key]), Lines: contract.MiniLines{Power: mini(lines.Power), Reach: mini(lines.Reach)},
+		Verdict: verdictView(g.vs[d.Key]), Lines: miniLines(lines),
 		WaysIn: g.waysIn(d), Recent: tenths(g.recent(d.Key)), Acts: []contract.Act{},
 	}
 	for _, o := range operation.Offers(g.e, d, g.gear(d.Key).RestartsItself) {
@@ -103,10 +103,19 @@ func tenths(ws []float64) []float64 {
 	return out
 }
 
-func mini(strands [][]verdict.Hop) []contract.HopState {
+// miniLines are the lines as the board draws them: the first way of each, and the second feed.
+func miniLines(lines verdict.Lines) contract.MiniLines {
+	out := contract.MiniLines{Power: mini(lines.Power, 0), Reach: mini(lines.Reach, 0)}
+	if second := mini(lines.Power, 1); len(second) > 0 {
+		out.Second = &second
+	}
+	return out
+}
+
+func mini(strands [][]verdict.Hop, n int) []contract.HopState {
 	out := []contract.HopState{}
-	if len(strands) > 0 {
-		for _, h := range strands[0] {
+	if n < len(strands) {
+		for _, h := range strands[n] {
 			out = append(out, contract.HopState(h.State))
 		}
 	}

@@ -93,7 +93,7 @@ func (a *app) operateGroup(ctx context.Context, s *service, devices []string, w 
 	case a.output != "table":
 		return a.show(g, func() table { return groupTable([]contract.Group{g}) })
 	case g.State == contract.GroupStateScheduled:
-		fmt.Fprintf(a.out, "%s: it begins at %s (group %s). Take it back with plumb group cancel %s\n", g.Title, dated(*g.At), g.ID, g.ID)
+		fmt.Fprintf(a.out, "%s: it begins at %s (group %s). Take it back with plumb group cancel %s\n", g.Title, datedZone(*g.At), g.ID, g.ID)
 	default:
 		fmt.Fprintf(a.out, "%s: group %s is under way. Watch it with plumb group show %s --follow\n", g.Title, g.ID, g.ID)
 	}
@@ -134,7 +134,7 @@ func timetable(p contract.GroupPreview) table {
 func (a *app) groupPreview(p contract.GroupPreview) {
 	head := p.Title
 	if p.At != nil {
-		head += ", at " + dated(*p.At)
+		head += ", at " + datedZone(*p.At)
 	}
 	fmt.Fprintln(a.out, a.paint("bold", head))
 	a.table(timetable(p))
@@ -177,7 +177,7 @@ func groupTable(gs []contract.Group) table {
 	for _, g := range gs {
 		what := g.Title
 		if g.At != nil {
-			what += ", at " + dated(*g.At)
+			what += ", at " + datedZone(*g.At)
 		}
 		t.rows = append(t.rows, row(g.ID, stamp(&g.Asked), string(g.State), fmt.Sprintf("%d of %d", g.Done, len(g.Members)), g.By, what))
 	}

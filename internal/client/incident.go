@@ -71,7 +71,7 @@ func incidentTable(list []contract.Incident, now time.Time) table {
 			seen = i.Seen.By
 		}
 		if i.Shelved != nil {
-			style, seen = "dim", "shelved to "+dated(*i.Shelved.Until)
+			style, seen = "dim", "shelved to "+datedZone(*i.Shelved.Until)
 		}
 		t.rows = append(t.rows, row(i.ID, i.Device, i.Kind, stamp(&i.Opened), lasting(end.Sub(i.Opened)), len(i.Explains), seen, i.Text))
 		t.styles = append(t.styles, style)
@@ -147,7 +147,7 @@ func (a *app) incident(ctx context.Context, s *service, i contract.Incident) {
 }
 
 func remark(r contract.Remark) string {
-	text := fmt.Sprintf("%s, %s", r.By, dated(r.At))
+	text := fmt.Sprintf("%s, %s", r.By, datedZone(r.At))
 	if r.Text != "" {
 		text += ": " + r.Text
 	}

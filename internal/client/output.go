@@ -155,6 +155,9 @@ func dated(t time.Time) string {
 	return t.Format("02 Jan 2006 15:04")
 }
 
+// datedZone writes a time in a sentence, which has to say the zone itself.
+func datedZone(t time.Time) string { return dated(t) + t.Local().Format(" MST") }
+
 // inZone is the heading of a column of times.
 func inZone(name string) string { return name + " " + time.Now().Format("(MST)") }
 

@@ -78,7 +78,7 @@ func (a *app) windowOpen() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "%s is yours until %s (window %d).\n", given[0], dated(got.Until), got.ID)
+			fmt.Fprintf(a.out, "%s is yours until %s (window %d).\n", given[0], datedZone(got.Until), got.ID)
 			return nil
 		}),
 	}

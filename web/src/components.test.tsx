@@ -82,10 +82,20 @@ describe('the lines', () => {
     expect(markup.match(/<circle/g)).toHaveLength(5)
   })
   it('say in words what they draw in miniature', () => {
-    const markup = render(<MiniLines power={['sound', 'sound']} reach={['sound', 'broken', 'slack']} label="broken" />)
+    const markup = render(
+      <MiniLines lines={{ power: ['sound', 'sound'], reach: ['sound', 'broken', 'slack'] }} label="broken" />,
+    )
     expect(markup).toContain('aria-label="broken"')
     expect(markup.match(/<circle/g)).toHaveLength(5)
-    expect(render(<MiniLines power={[]} reach={['sound']} label="one" />).match(/<circle/g)).toHaveLength(1)
+    expect(render(<MiniLines lines={{ power: [], reach: ['sound'] }} label="one" />).match(/<circle/g)).toHaveLength(1)
+    const two = render(
+      <MiniLines
+        lines={{ power: ['sound', 'broken', 'slack'], second: ['sound', 'sound', 'sound'], reach: [] }}
+        label="two feeds"
+      />,
+    )
+    expect(two.match(/stroke-hung/g), 'the first feed is broken').toHaveLength(1)
+    expect(two, 'and the device hangs on the second').not.toContain('fill-rule2')
   })
   it('do not make a storm of a small change', () => {
     const flat = render(<Spark values={[100, 101, 100]} tone="" />)

@@ -1157,7 +1157,7 @@ type DeviceSummary struct {
 	Key        string     `json:"key"`
 	LastAnswer *time.Time `json:"lastAnswer,omitempty"`
 
-	// Lines the first strand of each line, as states only
+	// Lines the first strand of each line, as states only, and that of a second feed
 	Lines MiniLines `json:"lines"`
 	Place *string   `json:"place,omitempty"`
 
@@ -1682,10 +1682,11 @@ type MeasuredOutlet struct {
 	W  *float64  `json:"w,omitempty"`
 }
 
-// MiniLines the first strand of each line, as states only
+// MiniLines the first strand of each line, as states only, and that of a second feed
 type MiniLines struct {
-	Power []HopState `json:"power"`
-	Reach []HopState `json:"reach"`
+	Power  []HopState  `json:"power"`
+	Reach  []HopState  `json:"reach"`
+	Second *[]HopState `json:"second,omitempty"`
 }
 
 // NamedText defines model for NamedText.

@@ -1192,9 +1192,10 @@ export interface components {
             text: string;
         };
         Strand: components["schemas"]["Hop"][];
-        /** @description the first strand of each line, as states only */
+        /** @description the first strand of each line, as states only, and that of a second feed */
         MiniLines: {
             power: components["schemas"]["HopState"][];
+            second?: components["schemas"]["HopState"][];
             reach: components["schemas"]["HopState"][];
         };
         WayIn: {

@@ -240,7 +240,7 @@ const Row = memo(function Row({ device: d, zone, pick, picked }: RowProps) {
       </td>
       <td className="truncate text-ink2 max-sm:hidden">{d.words}</td>
       <td className="max-lg:hidden">
-        <MiniLines power={d.lines.power} reach={d.lines.reach} label={said(d)} />
+        <MiniLines lines={d.lines} label={said(d)} />
       </td>
       <td className="max-sm:pl-0">
         <span className="flex items-center justify-between gap-2 max-sm:justify-end">
@@ -296,7 +296,7 @@ function Telling({ device: d }: { device: DeviceSummary }) {
 }
 
 const said = (d: DeviceSummary) =>
-  `power line ${d.lines.power.includes('broken') ? 'broken' : 'whole'}, reach line ${d.lines.reach.includes('broken') ? 'broken' : 'whole'}`
+  `power line ${[...d.lines.power, ...(d.lines.second ?? [])].includes('broken') ? 'broken' : 'whole'}, reach line ${d.lines.reach.includes('broken') ? 'broken' : 'whole'}`
 
 /** Each kind of way in once, the broken one of several of a kind. */
 function waysOf(d: DeviceSummary) {

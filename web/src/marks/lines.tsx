@@ -1,13 +1,25 @@
 import type { ReactNode } from 'react'
 import { Link } from 'react-router'
-import type { Hop, HopState } from '../api/client'
+import type { Hop, HopState, MiniLines as MiniLinesOf } from '../api/client'
 
-/** Both lines of a device in miniature: power above, reach below, the break where it is. */
-export function MiniLines({ power, reach, label }: { power: HopState[]; reach: HopState[]; label: string }) {
+/** A device with two feeds is as well off as the better of them. */
+const better: HopState[] = ['sound', 'unknown', 'broken', 'slack']
+
+const byGoodness = (a: HopState, b: HopState) => better.indexOf(a) - better.indexOf(b)
+
+/** Both lines of a device in miniature: power above, reach below, the break where it is.
+ * A second feed is a strand of its own, which meets the first at the device. */
+export function MiniLines({ lines, label }: { lines: MiniLinesOf; label: string }) {
+  const { power, second, reach } = lines
+  const met = [power.at(-1), second?.at(-1)]
+    .filter((s) => s !== undefined)
+    .sort(byGoodness)
+    .slice(0, 1)
   return (
     <svg role="img" aria-label={label} width={92} height={22} viewBox="0 0 92 22" className="text-ink2 block">
-      <MiniStrand hops={power} y={6} />
-      <MiniStrand hops={reach} y={16} />
+      <MiniStrand hops={[...power.slice(0, -1), ...met]} y={second ? 3 : 6} end={second ? 5.5 : 6} />
+      {second && <MiniStrand hops={[...second.slice(0, -1), ...met]} y={8} end={5.5} />}
+      <MiniStrand hops={reach} y={second ? 18.5 : 16} end={second ? 18.5 : 16} />
     </svg>
   )
 }
@@ -15,10 +27,12 @@ export function MiniLines({ power, reach, label }: { power: HopState[]; reach: H
 const left = 5
 const right = 87
 
-function MiniStrand({ hops, y }: { hops: HopState[]; y: number }) {
+/** One strand at a height, whose last hop, the device, is at its own. */
+function MiniStrand({ hops, y: height, end }: { hops: HopState[]; y: number; end: number }) {
   if (hops.length === 0) return null
   const step = hops.length > 1 ? (right - left) / (hops.length - 1) : 0
   const x = (i: number) => (hops.length > 1 ? left + i * step : left)
+  const at = (i: number) => (i === hops.length - 1 ? end : height)
   return (
     <g fill="none" stroke="currentColor" strokeWidth={1.5}>
       {hops.map((h, i) => {
@@ -26,8 +40,10 @@ function MiniStrand({ hops, y }: { hops: HopState[]; y: number }) {
         const from = x(i - 1) + 3
         const to = x(i) - 3
         const key = `s${i}`
+        const y = at(i - 1)
+        const toY = at(i)
         if (h === 'slack')
-          return <path key={key} d={`M${from} ${y}H${to}`} className="stroke-rule2" strokeDasharray="2 2" />
+          return <path key={key} d={`M${from} ${y}L${to} ${toY}`} className="stroke-rule2" strokeDasharray="2 2" />
         if (h === 'broken')
           return (
             <path
@@ -35,10 +51,13 @@ function MiniStrand({ hops, y }: { hops: HopState[]; y: number }) {
               d={`M${from} ${y}H${(from + to) / 2 - 2}M${(from + to) / 2} ${y + 2.5}L${(from + to) / 2 + 3} ${y - 2.5}`}
             />
           )
-        return <path key={key} d={`M${from} ${y}H${to}`} strokeDasharray={h === 'unknown' ? '1.5 2' : undefined} />
+        return (
+          <path key={key} d={`M${from} ${y}L${to} ${toY}`} strokeDasharray={h === 'unknown' ? '1.5 2' : undefined} />
+        )
       })}
       {hops.map((h, i) => {
         const key = `h${i}`
+        const y = at(i)
         if (h === 'broken') return <circle key={key} cx={x(i)} cy={y} r={2.8} className="stroke-hung" />
         if (h === 'slack') return <circle key={key} cx={x(i)} cy={y} r={2} className="fill-rule2 stroke-none" />
         if (h === 'unknown') return <circle key={key} cx={x(i)} cy={y} r={2.2} strokeDasharray="1.5 1.3" />
@@ -59,10 +78,7 @@ const states: Record<HopState, string> = {
  * each is a strand of its own, and they meet at the device. */
 export function Strands({ strands, self, below }: { strands: Hop[][]; self: string; below?: string | undefined }) {
   const ends = strands.map((s) => s[s.length - 1]).filter((h) => h !== undefined)
-  const meeting = ends.reduce(
-    (best, h) => (better.indexOf(h.state) < better.indexOf(best.state) ? h : best),
-    ends[0] as Hop,
-  )
+  const meeting = ends.reduce((best, h) => (byGoodness(h.state, best.state) < 0 ? h : best), ends[0] as Hop)
   const above = strands.flatMap((hops, lane) =>
     hops.slice(0, -1).map((hop, i) => ({ key: `${lane} ${i}`, lane, hop, next: hops[i + 1]?.state })),
   )
@@ -99,9 +115,6 @@ export function Strands({ strands, self, below }: { strands: Hop[][]; self: stri
     </ol>
   )
 }
-
-/** A device with two feeds is as well off as the better of them. */
-const better: HopState[] = ['sound', 'unknown', 'broken', 'slack']
 
 function HopRow({ hop: h, self, room, children }: { hop: Hop; self: string; room: number; children: ReactNode }) {
   return (
