@@ -306,12 +306,12 @@ func invalid(err error, x gate) error {
 		return &invalidError{at, schemaWords(schema)}
 	}
 	switch {
+	case strings.Contains(refused.Reason, "Content-Type"):
+		return &invalidError{"", "what is sent has to be JSON: set Content-Type: application/json"}
 	case refused.RequestBody != nil && (refused.Err == nil || errors.Is(err, openapi3filter.ErrInvalidRequired)):
 		return &invalidError{"", "a body in JSON is missing"}
 	case errors.Is(err, openapi3filter.ErrInvalidRequired):
 		return &invalidError{at, "is missing"}
-	case strings.Contains(refused.Reason, "Content-Type"):
-		return &invalidError{"", "what is sent has to be JSON: set Content-Type: application/json"}
 	case refused.RequestBody != nil:
 		return &invalidError{"", "what was sent is no JSON that can be read: " + clean(refused.Err)}
 	}

@@ -19,6 +19,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"slices"
 	"strings"
 
 	"github.com/labstack/echo/v5"
@@ -103,6 +104,7 @@ func (s *Server) Handler() (http.Handler, error) {
 	g.GET("/openapi.yaml", specification)
 	contract.RegisterHandlers(g, contract.NewStrictHandler(s, nil))
 	e.GET("/*", s.console)
+	e.HEAD("/*", s.console)
 	e.RouteNotFound("/*", gates.nowhere)
 	if err := gates.decided(e.Router().Routes()); err != nil {
 		return nil, err
@@ -147,13 +149,22 @@ func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-// console serves the built console; every address that is no file is a page of it.
+// pages are the first parts of the addresses that the console has pages at.
+var pages = []string{"", "devices", "power", "incidents", "journal", "estate", "people"}
+
+// console serves the built console. An address that is neither a file nor a page shows
+// people the console's own page for that, and tells programs that there is nothing.
 func (s *Server) console(c *echo.Context) error {
 	name := strings.TrimPrefix(c.Request().URL.Path, "/")
-	if strings.HasPrefix(c.Request().URL.Path, basePath) {
+	first, _, _ := strings.Cut(name, "/")
+	if first == "api" {
 		return s.gates.nowhere(c)
 	}
+	out := c.Response()
 	if f, err := fs.Stat(s.Console, name); name == "" || err != nil || f.IsDir() {
+		if !slices.Contains(pages, first) {
+			out = &notFound{out}
+		}
 		name = "index.html"
 	}
 	h := c.Response().Header()
@@ -165,6 +176,11 @@ func (s *Server) console(c *echo.Context) error {
 	if _, err := fs.Stat(s.Console, name); err != nil {
 		return c.String(http.StatusNotFound, "The console has not been built: run make build.\n")
 	}
-	http.ServeFileFS(c.Response(), c.Request(), s.Console, name)
+	http.ServeFileFS(out, c.Request(), s.Console, name)
 	return nil
 }
+
+// notFound serves what there is with the status that it is not what was asked for.
+type notFound struct{ http.ResponseWriter }
+
+func (w *notFound) WriteHeader(int) { w.ResponseWriter.WriteHeader(http.StatusNotFound) }

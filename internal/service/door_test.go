@@ -134,6 +134,8 @@ func TestWhatTheContractDoesNotDescribe(t *testing.T) {
 	res, text = s.asks("POST", "/api/v1/previews", `{"kind":"cycle","device":"nobody-there"}`, "Content-Type: ")
 	require.Equal(t, http.StatusUnprocessableEntity, res.StatusCode)
 	require.Contains(t, text, "nobody-there", "without a type it is JSON, because there is nothing else")
+	_, text = s.asks("POST", "/api/v1/previews", `{"kind":"cycle","device":"a"}`, "Content-Type: application/x-www-form-urlencoded")
+	require.Contains(t, text, "set Content-Type: application/json", "what curl says of itself unless it is told otherwise")
 	res, _ = s.asks("PATCH", "/api/v1/board", "")
 	require.Equal(t, "GET", res.Header.Get("Allow"))
 	res, text = s.asks("GET", "/api/v1/openapi.yaml", "")

@@ -114,7 +114,11 @@ func TestNothingWithoutALogIn(t *testing.T) {
 	require.Equal(t, http.StatusOK, res.StatusCode)
 	require.Equal(t, "well\n", text)
 	res, text = s.asks("GET", "/devices/whatever", "")
-	require.Equal(t, http.StatusOK, res.StatusCode, "every other address is a page of the console")
+	require.Equal(t, http.StatusOK, res.StatusCode, "its pages are the console's")
+	for _, path := range []string{"/metrics", "/api/v2/board", "/assets/gone.js"} {
+		res, _ := s.asks("GET", path, "")
+		require.Equal(t, http.StatusNotFound, res.StatusCode, path)
+	}
 	require.Contains(t, text, "Plumb Bob")
 	require.Contains(t, res.Header.Get("Content-Security-Policy"), "default-src 'none'")
 	require.Equal(t, "nosniff", res.Header.Get("X-Content-Type-Options"))
