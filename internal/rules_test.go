@@ -25,10 +25,10 @@ type rule struct {
 var rules = map[string]rule{
 	"core/":           {[]string{"core/"}, "computation knows nothing of what it is used by"},
 	"wire/":           {[]string{"wire/"}, "a protocol stands for itself: it knows neither devices nor records"},
-	"gear":            {[]string{"core/", "profile"}, "what gear can do, without any gear"},
-	"gear/":           {[]string{"attach", "core/", "gear", "profile", "secret", "wire/"}, "a driver knows its own protocol, and no other driver"},
+	"gear":            {[]string{"core/reading", "core/sending", "profile"}, "what gear can do, without any gear"},
+	"gear/":           {[]string{"attach", "core/estate", "core/reading", "core/sending", "gear", "profile", "secret", "wire/"}, "a driver knows its own protocol, no other driver, and nothing of operations"},
 	"gear/garage":     {[]string{"core/", "gear", "gear/", "profile", "secret", "wire/wol"}, "the one place that knows every driver"},
-	"gear/geartest":   {[]string{"core/", "gear"}, "of tests"},
+	"gear/geartest":   {[]string{"core/sending", "gear"}, "of tests"},
 	"attach":          {[]string{"gear", "wire/names", "wire/telnet"}, "the owner of a line: it knows no device and no dialogue"},
 	"profile":         {[]string{"../profiles"}, "data, and its format"},
 	"estatefile":      {[]string{"core/", "profile"}, "a file format"},

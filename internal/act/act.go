@@ -26,6 +26,7 @@ import (
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/group"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/core/setting"
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/core/wiring"
@@ -274,7 +275,7 @@ func settle(p *operation.Preview, out estate.End, w operation.World) time.Durati
 	case operation.ByChassis, operation.ByCommand, operation.ByEndpoint:
 		return chassisSettle
 	case operation.ByPanel:
-		longest := max(p.Hold, operation.LongPress)
+		longest := max(p.Hold, sending.LongPress)
 		for _, lead := range w.Estate.Device(out.Device).Panel {
 			return longest + w.Gear(lead.Device).Settle
 		}

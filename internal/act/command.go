@@ -6,6 +6,7 @@ import (
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/gear/garage"
 )
@@ -33,7 +34,7 @@ var carriers = map[estate.EndKind]func(context.Context, *garage.Garage, operatio
 // that failed.
 func (g gearCommands) carryOut(ctx context.Context, c operation.Send) error {
 	if !operation.CanDo(c.Do, c.Outlet) {
-		return &gear.Error{Kind: gear.Unsupported, Outcome: operation.NotSent, Text: "nothing here can do " + string(c.Do) + " at " + c.Outlet.Place()}
+		return &gear.Error{Kind: gear.Unsupported, Outcome: sending.NotSent, Text: "nothing here can do " + string(c.Do) + " at " + c.Outlet.Place()}
 	}
 	return carriers[c.Outlet.Kind()](ctx, g.garage, c)
 }
@@ -48,7 +49,7 @@ func switchSource(ctx context.Context, g *garage.Garage, c operation.Send) error
 	}
 	cycler, ok := driver.(gear.OutletCycler) // the part that switches is the one that cycles
 	if !ok {
-		return &gear.Error{Kind: gear.Unsupported, Outcome: operation.NotSent, Text: string(c.Outlet.Device) + " cannot cycle an outlet by itself"}
+		return &gear.Error{Kind: gear.Unsupported, Outcome: sending.NotSent, Text: string(c.Outlet.Device) + " cannot cycle an outlet by itself"}
 	}
 	return cycler.CycleOutlet(ctx, c.Outlet.Outlet(), c.Hold)
 }
@@ -80,15 +81,15 @@ func commandChassis(ctx context.Context, g *garage.Garage, c operation.Send) err
 
 // press is one button, and for how long.
 type press struct {
-	button operation.Button
+	button sending.Button
 	hold   time.Duration
 }
 
 // presses are what the steps on a front panel do to its buttons. Power goes on
 // and off by the same button: each step has looked at the light before.
 var presses = map[operation.StepKind]press{
-	operation.SwitchOn: {operation.PowerButton, operation.ShortPress}, operation.SwitchOff: {operation.PowerButton, operation.LongPress},
-	operation.SoftOff: {operation.PowerButton, operation.ShortPress}, operation.StepReset: {operation.ResetButton, operation.ShortPress},
+	operation.SwitchOn: {sending.PowerButton, sending.ShortPress}, operation.SwitchOff: {sending.PowerButton, sending.LongPress},
+	operation.SoftOff: {sending.PowerButton, sending.ShortPress}, operation.StepReset: {sending.ResetButton, sending.ShortPress},
 }
 
 func pressButton(ctx context.Context, g *garage.Garage, c operation.Send) error {

@@ -7,6 +7,7 @@ import (
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 )
 
@@ -38,7 +39,7 @@ func TestEveryKindOfEndHasItsCarrier(t *testing.T) {
 			}
 			err := gearCommands{}.carryOut(t.Context(), operation.Send{Do: step, Outlet: end})
 			require.Equal(t, gear.Unsupported, gear.KindOf(err), "%s at %s", step, end)
-			require.Equal(t, operation.NotSent, gear.OutcomeOf(err))
+			require.Equal(t, sending.NotSent, gear.OutcomeOf(err))
 		}
 	}
 	require.Len(t, done, len(steps), "every step can be carried out somewhere")

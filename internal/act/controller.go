@@ -9,6 +9,7 @@ import (
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/reading"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/gear/garage"
 	"plumbbob/internal/store"
@@ -134,7 +135,7 @@ func controllerPlan(driver gear.Driver, was gear.Settings, s *ControllerSetting,
 		return nil, &operation.UsageError{Text: fmt.Sprintf("ask for exactly one change: there are %d", len(found))}
 	}
 	if found[0].send == nil {
-		return nil, &gear.Error{Kind: gear.Unsupported, Outcome: operation.NotSent, Text: "its controller has no way to change that over " + string(ep.Protocol)}
+		return nil, &gear.Error{Kind: gear.Unsupported, Outcome: sending.NotSent, Text: "its controller has no way to change that over " + string(ep.Protocol)}
 	}
 	return found[0], nil
 }

@@ -11,6 +11,7 @@ import (
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/reading"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 )
 
@@ -95,7 +96,7 @@ func TestChangesInWords(t *testing.T) {
 	require.Equal(t, []gear.Part{gear.PartClock}, gear.Changeable(clock))
 	_, err := controllerPlan(clock, was, &ControllerSetting{LimitW: new(200)}, ep, "plumb")
 	require.Equal(t, gear.Unsupported, gear.KindOf(err))
-	require.Equal(t, operation.NotSent, gear.OutcomeOf(err))
+	require.Equal(t, sending.NotSent, gear.OutcomeOf(err))
 	text, err := json.Marshal(UserSetting{ID: 2, Password: new("never on record")})
 	require.NoError(t, err)
 	require.NotContains(t, string(text), "never")

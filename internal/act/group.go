@@ -274,11 +274,11 @@ func groupWords(g *group.Group) string {
 	var troubles []string
 	for _, m := range g.Members {
 		count[m.State]++
-		if m.State == group.Broken || m.State == group.Refused {
+		if m.State == group.MemberFailed || m.State == group.Refused {
 			troubles = append(troubles, fmt.Sprintf("%s %s: %s", m.Device, m.State, m.Note))
 		}
 	}
-	words := fmt.Sprintf("%d of %d done", count[group.Up], len(g.Members))
+	words := fmt.Sprintf("%d of %d done", count[group.MemberDone], len(g.Members))
 	if n := count[group.Skipped]; n > 0 {
 		words += fmt.Sprintf(", %d not begun", n)
 	}

@@ -148,7 +148,7 @@ func TestAGroupSurvivesARestart(t *testing.T) {
 	require.Equal(t, group.Scheduled, later.State)
 	require.Eventually(t, func() bool {
 		now, err := r.FindGroup(t.Context(), g.ID)
-		return err == nil && now.Members[0].State == group.Up
+		return err == nil && now.Members[0].State == group.MemberDone
 	}, 4*soon, often)
 	stop()
 
@@ -176,11 +176,11 @@ func TestAGroupStops(t *testing.T) {
 	require.NoError(t, l.Weld(estate.OutletEnd("skarvoe-pdu", 8)))
 	g := r.group(in, operation.Consent{})
 	require.Equal(t, group.Failed, g.State)
-	require.Equal(t, []group.MemberState{group.Broken, group.Skipped, group.Skipped}, []group.MemberState{g.Members[0].State, g.Members[1].State, g.Members[2].State})
+	require.Equal(t, []group.MemberState{group.MemberFailed, group.Skipped, group.Skipped}, []group.MemberState{g.Members[0].State, g.Members[1].State, g.Members[2].State})
 	in.Order.GoOn = true
 	g = r.group(in, operation.Consent{})
 	require.Equal(t, group.Failed, g.State)
-	require.Equal(t, []group.MemberState{group.Broken, group.Up, group.Up}, []group.MemberState{g.Members[0].State, g.Members[1].State, g.Members[2].State})
+	require.Equal(t, []group.MemberState{group.MemberFailed, group.MemberDone, group.MemberDone}, []group.MemberState{g.Members[0].State, g.Members[1].State, g.Members[2].State})
 
 	r.Role = func(context.Context, string) (operation.Role, error) { return operation.Viewer, nil }
 	in.Intent.Kind = operation.On

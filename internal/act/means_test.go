@@ -11,6 +11,7 @@ import (
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/lab/labtest"
 	"plumbbob/internal/store/storetest"
@@ -40,7 +41,7 @@ func TestEveryMeans(t *testing.T) {
 			{operation.Intent{Kind: operation.Reset, Device: "skarvoe-kiosk", Means: operation.ByPanel}, operation.ByPanel, "Reset skarvoe-kiosk: at ", verdict.Steady},
 			{operation.Intent{Kind: operation.Shutdown, Device: "skarvoe-kiosk", Means: operation.ByPanel}, operation.ByPanel, "Shut skarvoe-kiosk down: off at ", verdict.Parked},
 			{operation.Intent{Kind: operation.Press, Device: "skarvoe-kiosk"}, operation.ByPanel, "and its light went on", verdict.Steady},
-			{operation.Intent{Kind: operation.Press, Device: "skarvoe-kiosk", Hold: operation.LongPress}, operation.ByPanel, "Pressed the power button of skarvoe-kiosk for 6 s: at ", verdict.Parked},
+			{operation.Intent{Kind: operation.Press, Device: "skarvoe-kiosk", Hold: sending.LongPress}, operation.ByPanel, "Pressed the power button of skarvoe-kiosk for 6 s: at ", verdict.Parked},
 		},
 		"a workshop machine that sleeps": {
 			{operation.Intent{Kind: operation.Sleep, Device: "tamsin-workshop"}, operation.ByCommand, "Put tamsin-workshop to sleep: silent at ", verdict.Parked},

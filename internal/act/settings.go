@@ -11,6 +11,7 @@ import (
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/reading"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/core/setting"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/gear/garage"
@@ -191,7 +192,7 @@ func (r *settingRun) failure() error {
 	case !r.c.Ends():
 		return errStopping
 	}
-	return &gear.Error{Kind: gear.Malformed, Outcome: operation.Unclear, Text: r.c.Outcome()}
+	return &gear.Error{Kind: gear.Malformed, Outcome: sending.Unclear, Text: r.c.Outcome()}
 }
 
 // carryOut does what the machine says, in order; what came of it is the next event.
@@ -350,7 +351,7 @@ func (a *Actor) outletNow(ctx context.Context, k estate.Key, o estate.Outlet) (r
 			return r, nil
 		}
 	}
-	return reading.Outlet{}, &gear.Error{Kind: gear.Malformed, Outcome: operation.NotSent, Text: fmt.Sprintf("%s does not list its %s %d", k, o.Kind.Words(), o.Number)}
+	return reading.Outlet{}, &gear.Error{Kind: gear.Malformed, Outcome: sending.NotSent, Text: fmt.Sprintf("%s does not list its %s %d", k, o.Kind.Words(), o.Number)}
 }
 
 // planSupply is what a UPS can be told that leaves its output alone.
@@ -414,7 +415,7 @@ func (a *Actor) planLog(ctx context.Context, d *estate.Device, s *LogSetting) (*
 	p.say("Event log cleared, %d entries kept here", len(log.Events))
 	p.send = func(ctx context.Context) error {
 		if err := a.Keeper.Archive(ctx, d, log); err != nil {
-			return &gear.Error{Kind: gear.Busy, Outcome: operation.NotSent, Text: "the event log could not be saved, so it was not cleared: " + err.Error(), Err: err}
+			return &gear.Error{Kind: gear.Busy, Outcome: sending.NotSent, Text: "the event log could not be saved, so it was not cleared: " + err.Error(), Err: err}
 		}
 		return driver.ClearEvents(ctx, s.Version)
 	}

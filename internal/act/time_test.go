@@ -18,6 +18,7 @@ import (
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/reading"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/gear/garage"
 	"plumbbob/internal/keep"
@@ -50,7 +51,7 @@ func (s *strip) SwitchOutlet(_ context.Context, _ int, on bool) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if on && time.Now().Before(s.deaf) {
-		return &gear.Error{Kind: gear.Unreachable, Outcome: operation.NotSent, Text: "it does not answer"}
+		return &gear.Error{Kind: gear.Unreachable, Outcome: sending.NotSent, Text: "it does not answer"}
 	}
 	s.on, s.moved = on, append(s.moved, time.Now())
 	return nil

@@ -131,7 +131,7 @@ func groupView(g *group.Group) contract.Group {
 		if m.Note != "" {
 			v.Note = &m.Note
 		}
-		if m.State == group.Up {
+		if m.State == group.MemberDone {
 			out.Done++
 		}
 		out.Members = append(out.Members, v)

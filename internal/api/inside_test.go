@@ -8,8 +8,8 @@ import (
 
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/core/estate"
-	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/reading"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/keep"
 )
@@ -24,8 +24,8 @@ func TestGearProblems(t *testing.T) {
 	}{
 		{&gear.Error{Kind: gear.Unreachable, Text: "x"}, 502, contract.GearUnreachable},
 		{&gear.Error{Kind: gear.BadSecret, Text: "x"}, 502, contract.GearRefused},
-		{&gear.Error{Kind: gear.Malformed, Outcome: operation.Accepted, Text: "x"}, 502, contract.GearRefused},
-		{&gear.Error{Kind: gear.Unsupported, Outcome: operation.NotSent, Text: "x"}, 422, contract.Usage},
+		{&gear.Error{Kind: gear.Malformed, Outcome: sending.Accepted, Text: "x"}, 502, contract.GearRefused},
+		{&gear.Error{Kind: gear.Unsupported, Outcome: sending.NotSent, Text: "x"}, 422, contract.Usage},
 	} {
 		p := problemOf(c.err)
 		require.Equal(t, c.status, p.Status)

@@ -13,6 +13,7 @@ import (
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/store"
 )
 
@@ -27,7 +28,7 @@ func intent(b contract.Intent) (operation.Intent, error) {
 		in.Means = operation.Means(*b.Means)
 	}
 	if b.Button != nil {
-		in.Button = operation.Button(*b.Button)
+		in.Button = sending.Button(*b.Button)
 	}
 	in.Hold, in.Within = seconds(b.HoldSeconds), seconds(b.WithinSeconds)
 	var err error

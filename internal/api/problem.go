@@ -14,6 +14,7 @@ import (
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/core/incident"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/estatefile"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/lease"
@@ -137,7 +138,7 @@ func gearProblem(e *gear.Error, problem func(int, contract.ProblemKind, string, 
 	switch {
 	case e.Kind == gear.Unreachable:
 		return problem(http.StatusBadGateway, contract.GearUnreachable, "The gear cannot be reached", e.Text)
-	case e.Kind == gear.Unsupported && e.Outcome == operation.NotSent:
+	case e.Kind == gear.Unsupported && e.Outcome == sending.NotSent:
 		return problem(http.StatusUnprocessableEntity, contract.Usage, "That cannot be done", e.Text)
 	}
 	return problem(http.StatusBadGateway, contract.GearRefused, "The gear refuses", e.Text)

@@ -52,7 +52,7 @@ type action struct {
 	long  string
 	// An example of it, that is right in the demo: the device, and why.
 	device, why string
-	flags func(f *pflag.FlagSet, w *wish)
+	flags       func(f *pflag.FlagSet, w *wish)
 }
 
 const meansHelp = "command, chassis, wake, panel, poe, outlet, or of a UPS output; the gentlest that can work now by default"

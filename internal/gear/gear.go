@@ -13,8 +13,8 @@ import (
 	"runtime/debug"
 	"time"
 
-	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/reading"
+	"plumbbob/internal/core/sending"
 )
 
 // Outlets is gear with outlets that can be read and switched.
@@ -72,7 +72,7 @@ const (
 // happened all the same.
 type Error struct {
 	Kind    Kind
-	Outcome operation.Outcome
+	Outcome sending.Outcome
 	Text    string // for people: what, where, what to do
 	Err     error  // what the protocol said
 }
@@ -82,15 +82,15 @@ func (e *Error) Unwrap() error { return e.Err }
 
 // OutcomeOf says what became of a command: Accepted without an error, and
 // Unclear for an error that does not say.
-func OutcomeOf(err error) operation.Outcome {
+func OutcomeOf(err error) sending.Outcome {
 	if err == nil {
-		return operation.Accepted
+		return sending.Accepted
 	}
 	var e *Error
 	if errors.As(err, &e) {
 		return e.Outcome
 	}
-	return operation.Unclear
+	return sending.Unclear
 }
 
 // Safely runs what a driver does. A driver that panics fails in what it was asked,
@@ -98,7 +98,7 @@ func OutcomeOf(err error) operation.Outcome {
 func Safely(f func() error) (err error) {
 	defer func() {
 		if p := recover(); p != nil {
-			err = &Error{Kind: Malformed, Outcome: operation.Unclear, Text: fmt.Sprintf("its driver has failed, which is a fault of this program: %v", p), Err: &PanicError{p, debug.Stack()}}
+			err = &Error{Kind: Malformed, Outcome: sending.Unclear, Text: fmt.Sprintf("its driver has failed, which is a fault of this program: %v", p), Err: &PanicError{p, debug.Stack()}}
 		}
 	}()
 	return f()
@@ -220,7 +220,7 @@ type Restarter interface {
 // A press is never sent twice: OutcomeOf tells what became of one that failed.
 type Panel interface {
 	ReadPanel(ctx context.Context) ([]reading.Front, error)
-	PressButton(ctx context.Context, lead int, b operation.Button, hold time.Duration) error
+	PressButton(ctx context.Context, lead int, b sending.Button, hold time.Duration) error
 }
 
 // CommandLine is a device that can be told things. OutcomeOf tells what became

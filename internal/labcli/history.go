@@ -13,6 +13,7 @@ import (
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/power"
 	"plumbbob/internal/core/reading"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/keep"
 	"plumbbob/internal/lab"
@@ -292,12 +293,12 @@ func play(o *operation.Operation, d *estate.Device, end estate.End, at time.Time
 	}
 	step(0, func() operation.Event { return operation.Started{At: at} })
 	step(400*time.Millisecond, func() operation.Event { return measured(true, w) })
-	step(200*time.Millisecond, func() operation.Event { return operation.Answered{At: at, Outcome: operation.Accepted} })
+	step(200*time.Millisecond, func() operation.Event { return operation.Answered{At: at, Outcome: sending.Accepted} })
 	step(900*time.Millisecond, func() operation.Event { return measured(false, 0) })
 	step(o.Hold, func() operation.Event { return operation.Expired{At: at, Deadline: o.Current().Deadline} })
 	step(400*time.Millisecond, func() operation.Event { return measured(false, 0) })
 	sent := at
-	step(200*time.Millisecond, func() operation.Event { return operation.Answered{At: at, Outcome: operation.Accepted} })
+	step(200*time.Millisecond, func() operation.Event { return operation.Answered{At: at, Outcome: sending.Accepted} })
 	step(700*time.Millisecond, func() operation.Event { return measured(true, w*0.98) })
 	step(back-at.Sub(sent), func() operation.Event { return operation.Heard{At: at, Device: d.Key} })
 }

@@ -11,8 +11,8 @@ import (
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/observation"
-	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/reading"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 )
 
@@ -125,7 +125,7 @@ func TestOutcomes(t *testing.T) {
 	for kind, there := range map[gear.Kind]bool{
 		gear.BadSecret: true, gear.NotPermitted: true, gear.Busy: true, gear.Malformed: true, gear.Unsupported: true, gear.Unreachable: false,
 	} {
-		r := outcome(time.Now(), &gear.Error{Kind: kind, Outcome: operation.Refused, Text: "because"})
+		r := outcome(time.Now(), &gear.Error{Kind: kind, Outcome: sending.Refused, Text: "because"})
 		require.Equal(t, there, r.Refused, kind)
 		require.False(t, r.OK)
 		require.Equal(t, "because", r.Why)

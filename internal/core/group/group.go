@@ -37,14 +37,14 @@ type MemberState string
 
 // The states of a member.
 const (
-	Pending   MemberState = "pending"
-	Beginning MemberState = "beginning" // it may have been asked for
-	Under     MemberState = "running"
-	Settling  MemberState = "settling" // it has power, and is given its time
-	Up        MemberState = "done"     // others may follow
-	Broken    MemberState = "failed"
-	Refused   MemberState = "interlocked" // an interlock stood in the way when its turn came
-	Skipped   MemberState = "skipped"
+	Pending       MemberState = "pending"
+	Beginning     MemberState = "beginning" // it may have been asked for
+	MemberRunning MemberState = "running"
+	Settling      MemberState = "settling" // it has power, and is given its time
+	MemberDone    MemberState = "done"     // others may follow
+	MemberFailed  MemberState = "failed"
+	Refused       MemberState = "interlocked" // an interlock stood in the way when its turn came
+	Skipped       MemberState = "skipped"
 )
 
 // Ready says when a member counts as up, so that those after it may begin.
@@ -74,7 +74,7 @@ type Member struct {
 }
 
 func (m *Member) final() bool {
-	return m.State == Up || m.State == Broken || m.State == Refused || m.State == Skipped
+	return m.State == MemberDone || m.State == MemberFailed || m.State == Refused || m.State == Skipped
 }
 
 // Order is how a group is carried out.
@@ -247,18 +247,18 @@ func (g *Group) begun(in Begun) bool {
 	}
 	switch {
 	case in.Why == "":
-		m.State = Under
+		m.State = MemberRunning
 	case in.Refused:
 		m.State, m.Note, m.Ended, m.Over = Refused, in.Why, in.At, true
 	default:
-		m.State, m.Note, m.Ended, m.Over = Broken, in.Why, in.At, true
+		m.State, m.Note, m.Ended, m.Over = MemberFailed, in.Why, in.At, true
 	}
 	return true
 }
 
 func (g *Group) progress(in Progress) bool {
 	m := g.member(in.Device)
-	if m == nil || m.Over || m.State != Under && m.State != Settling && m.State != Up {
+	if m == nil || m.Over || m.State != MemberRunning && m.State != Settling && m.State != MemberDone {
 		return false
 	}
 	was := *m
@@ -273,12 +273,12 @@ func (g *Group) progress(in Progress) bool {
 			m.PowerAt = in.At
 		}
 		m.Note = in.Outcome
-		if m.State == Under {
+		if m.State == MemberRunning {
 			m.State = Settling
 		}
 	case ended: // failed, or cancelled by somebody
-		m.State, m.Note, m.Ended = Broken, in.Outcome, in.At
-	case m.State == Under && !m.PowerAt.IsZero():
+		m.State, m.Note, m.Ended = MemberFailed, in.Outcome, in.At
+	case m.State == MemberRunning && !m.PowerAt.IsZero():
 		m.State = Settling
 	}
 	return m.State != was.State || m.Over != was.Over || m.PowerAt != was.PowerAt
@@ -299,7 +299,7 @@ func (g *Group) settle(at time.Time) (changed bool) {
 			up = !at.Before(m.PowerAt.Add(g.Order.Wait))
 		}
 		if up {
-			m.State, m.Ended, changed = Up, at, true
+			m.State, m.Ended, changed = MemberDone, at, true
 		}
 	}
 	stop := g.CancelBy != "" || !g.Order.GoOn && g.failed()
@@ -319,14 +319,14 @@ func (g *Group) settle(at time.Time) (changed bool) {
 }
 
 func (g *Group) failed() bool {
-	return slices.ContainsFunc(g.Members, func(m Member) bool { return m.State == Broken || m.State == Refused })
+	return slices.ContainsFunc(g.Members, func(m Member) bool { return m.State == MemberFailed || m.State == Refused })
 }
 
 // barred: something that it depends on has failed.
 func (g *Group) barred(m *Member) bool {
 	return slices.ContainsFunc(m.After, func(k estate.Key) bool {
 		s := g.member(k).State
-		return s == Broken || s == Refused || s == Skipped
+		return s == MemberFailed || s == Refused || s == Skipped
 	})
 }
 
@@ -337,7 +337,7 @@ func (g *Group) next(at time.Time) (out []Command) {
 		if m.State != Pending || g.underWay() >= g.Order.AtOnce || at.Before(g.LastSent.Add(g.Order.Gap)) {
 			continue
 		}
-		if slices.ContainsFunc(m.After, func(k estate.Key) bool { return g.member(k).State != Up }) {
+		if slices.ContainsFunc(m.After, func(k estate.Key) bool { return g.member(k).State != MemberDone }) {
 			continue
 		}
 		m.State, m.Began, g.LastSent = Beginning, at, at
@@ -349,7 +349,7 @@ func (g *Group) next(at time.Time) (out []Command) {
 // underWay counts the members that are neither up nor still to come.
 func (g *Group) underWay() (n int) {
 	for i := range g.Members {
-		if s := g.Members[i].State; s == Beginning || s == Under || s == Settling {
+		if s := g.Members[i].State; s == Beginning || s == MemberRunning || s == Settling {
 			n++
 		}
 	}
@@ -405,7 +405,7 @@ func (g *Group) cancel(in CancelAsked) (out []Command) {
 		switch m := &g.Members[i]; {
 		case m.State == Pending:
 			m.State, m.Ended, m.Over, m.Note = Skipped, in.At, true, "cancelled by "+in.By
-		case !m.Over && (m.State == Under || m.State == Settling):
+		case !m.Over && (m.State == MemberRunning || m.State == Settling):
 			out = append(out, Stop{m.Device})
 		}
 	}

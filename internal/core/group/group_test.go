@@ -195,7 +195,7 @@ func TestWhatHoldsWhateverHappens(t *testing.T) {
 				asked = append(asked, b.Device)
 				require.False(rt, stopped, "%s begins although it was cancelled", b.Device)
 				for _, up := range g.member(b.Device).After {
-					require.Equal(rt, Up, g.member(up).State, "%s begins before %s is up", b.Device, up)
+					require.Equal(rt, MemberDone, g.member(up).State, "%s begins before %s is up", b.Device, up)
 				}
 				require.LessOrEqual(rt, g.underWay(), g.Order.AtOnce)
 			}

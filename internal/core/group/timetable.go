@@ -49,7 +49,7 @@ func (g *Group) Timetable() []Slot {
 		now = sim.soonest(now)
 		for i := range sim.Members {
 			switch m := &sim.Members[i]; {
-			case m.Over || m.State != Under && m.State != Settling && m.State != Up:
+			case m.Over || m.State != MemberRunning && m.State != Settling && m.State != MemberDone:
 			case !now.Before(m.Began.Add(m.Expect)):
 				feed(Progress{At: now, Device: m.Device, Powered: true, State: operation.Done})
 			case !now.Before(m.Began.Add(powerAfter)):

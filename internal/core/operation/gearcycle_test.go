@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/sending"
 )
 
 // byGear begins a cycle that the gear carries out by itself, because our way
@@ -15,7 +16,7 @@ func byGear(t *testing.T) *script {
 	o := newOp(Cycle)
 	o.ByGear = true
 	o.Lay(true)
-	return (&script{T: t, o: o}).feed(Started{t0}).measured(0.5, true, 4.8).answered(1, Accepted)
+	return (&script{T: t, o: o}).feed(Started{t0}).measured(0.5, true, 4.8).answered(1, sending.Accepted)
 }
 
 func TestGearCycle(t *testing.T) {
@@ -35,7 +36,7 @@ func TestGearCycle(t *testing.T) {
 		{"for as long as it takes", byGear(t).expired().expired().expired(), Running, GearCycle, Retrying, "the gear cannot be read since the command was sent; still waiting for it"},
 		{"and then believed", byGear(t).expired().measured(90, true, 4.7), Running, Answer, Waiting, ""},
 		{"gear that forgets to switch on is helped", byGear(t).measured(2, false, 0).measured(30, false, 0), Running, SwitchOn, Sending, "the gear did not switch it on again by itself"},
-		{"a refusal cuts nothing", (&script{T: t, o: gearOp()}).feed(Started{t0}).measured(0.5, true, 4.8).answered(1, Refused), Failed, "", "", ""},
+		{"a refusal cuts nothing", (&script{T: t, o: gearOp()}).feed(Started{t0}).measured(0.5, true, 4.8).answered(1, sending.Refused), Failed, "", "", ""},
 		{"what is off is only switched on", (&script{T: t, o: gearOp()}).feed(Started{t0}).measured(0.5, false, 0), Running, SwitchOn, Sending, ""},
 		{"gear that cannot be read gets no command", (&script{T: t, o: gearOp()}).feed(Started{t0}).expired(), Failed, "", "", ""},
 		{"a restart does not send it again", byGear(t).feed(Started{sec(5)}), Running, GearCycle, Checking, ""},
@@ -75,10 +76,10 @@ func TestTwoFeeds(t *testing.T) {
 		}}
 	}
 	s := &script{T: t, o: newOp(Cycle, outlet, second)}
-	s.feed(Started{t0}).feed(both(0.5, true, true)).answered(1, Accepted).feed(both(2, false, true)).feed(both(3, false, true)).answered(3.5, Accepted).feed(both(4, false, false))
+	s.feed(Started{t0}).feed(both(0.5, true, true)).answered(1, sending.Accepted).feed(both(2, false, true)).feed(both(3, false, true)).answered(3.5, sending.Accepted).feed(both(4, false, false))
 	require.Equal(t, Wait, s.o.Current().Kind)
 	require.True(t, s.o.Owes(outlet) && s.o.Owes(second))
-	s.expired().feed(both(15, false, false)).answered(15.2, Accepted).feed(both(16, true, false)).feed(both(17, true, false)).answered(17.2, Accepted).feed(both(18, true, true))
+	s.expired().feed(both(15, false, false)).answered(15.2, sending.Accepted).feed(both(16, true, false)).feed(both(17, true, false)).answered(17.2, sending.Accepted).feed(both(18, true, true))
 	require.Equal(t, Answer, s.o.Current().Kind)
 	require.False(t, s.o.Owes(outlet) || s.o.Owes(second))
 	before, after := s.o.Draws()
@@ -86,9 +87,9 @@ func TestTwoFeeds(t *testing.T) {
 	require.InDelta(t, 11.2, *after, 0.01)
 
 	s = &script{T: t, o: newOp(Cycle, outlet, second)}
-	s.feed(Started{t0}).feed(both(0.5, true, true)).answered(1, Accepted).feed(both(2, false, true)).feed(both(3, false, true)).answered(3.5, Refused)
+	s.feed(Started{t0}).feed(both(0.5, true, true)).answered(1, sending.Accepted).feed(both(2, false, true)).feed(both(3, false, true)).answered(3.5, sending.Refused)
 	require.Equal(t, []any{SwitchOn, Looking, outlet}, []any{s.o.Current().Kind, s.o.Current().State, s.o.Current().Outlet})
-	s.feed(both(4, false, true)).answered(4.5, Accepted).feed(both(5, true, true))
+	s.feed(both(4, false, true)).answered(4.5, sending.Accepted).feed(both(5, true, true))
 	require.Equal(t, Failed, s.o.State)
 	require.False(t, s.o.Owes(outlet))
 }
@@ -99,9 +100,9 @@ func TestDoing(t *testing.T) {
 		"cycle by  is running: waiting before power returns":                                     opened(t),
 		"cycle by  is running: switching outlet 3 of skarvoe-pdu on":                             opened(t).expired(),
 		"cycle by  is running: waiting for its first answer":                                     closed(t),
-		"off by  is running: seeing who falls silent":                                            began(t, Off).answered(1, Accepted).measured(2, false, 0),
+		"off by  is running: seeing who falls silent":                                            began(t, Off).answered(1, sending.Accepted).measured(2, false, 0),
 		"cycle by  is running: skarvoe-pdu is cycling outlet 3 of skarvoe-pdu by itself":         byGear(t),
-		"cycle by  is running: trying again to switch outlet 3 of skarvoe-pdu on: says the gear": opened(t).expired().expired().answered(16, Refused),
+		"cycle by  is running: trying again to switch outlet 3 of skarvoe-pdu on: says the gear": opened(t).expired().expired().answered(16, sending.Refused),
 	} {
 		require.Equal(t, want, s.o.Doing())
 	}

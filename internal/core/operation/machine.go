@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/sending"
 )
 
 // An Event is something that happened to a running operation.
@@ -17,7 +18,7 @@ type (
 	// Answered: the gear has replied to a command, or has not.
 	Answered struct {
 		At      time.Time
-		Outcome Outcome
+		Outcome sending.Outcome
 		Why     string
 	}
 	// Measured: the outlets of a PDU have been read; At is when they were asked for.
@@ -65,9 +66,9 @@ type (
 		Outlet estate.End
 		Do     StepKind // any kind but Wait and Answer
 		Hold   time.Duration
-		Text   string // of the means command: what is typed
-		Button Button // of a press
-		Cold   bool   // of a restart: from the very beginning
+		Text   string         // of the means command: what is typed
+		Button sending.Button // of a press
+		Cold   bool           // of a restart: from the very beginning
 	}
 	// Wake asks for Expired at a time; a later Wake replaces an earlier one.
 	Wake struct{ At time.Time }
@@ -79,17 +80,6 @@ func (Save) command()   {}
 func (Send) command()   {}
 func (Wake) command()   {}
 func (Finish) command() {}
-
-// An Outcome says what became of a command that was sent to gear.
-type Outcome uint8
-
-// The outcomes. The zero value is the careful answer.
-const (
-	Unclear  Outcome = iota // sent, no usable answer: it may have happened
-	NotSent                 // nothing left this host
-	Refused                 // the gear answered, and declined
-	Accepted                // the gear says that it will; it has not yet
-)
 
 const (
 	lookFor    = 15 * time.Second // how long gear may take to be read before it is acted on

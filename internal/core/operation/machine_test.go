@@ -8,6 +8,7 @@ import (
 	"pgregory.net/rapid"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/sending"
 )
 
 var (
@@ -44,7 +45,7 @@ func sec(s float64) time.Time { return t0.Add(time.Duration(s * float64(time.Sec
 func (s *script) measured(at float64, on bool, w float64) *script {
 	return s.feed(Measured{At: sec(at), Outlets: map[estate.End]Reading{outlet: {At: sec(at), On: on, Metered: true, W: w}}})
 }
-func (s *script) answered(at float64, oc Outcome) *script {
+func (s *script) answered(at float64, oc sending.Outcome) *script {
 	return s.feed(Answered{At: sec(at), Outcome: oc, Why: "says the gear"})
 }
 func (s *script) expired() *script {
@@ -59,11 +60,11 @@ func began(t *testing.T, kind Kind) *script {
 }
 
 func opened(t *testing.T) *script { // and now waiting to switch on again
-	return began(t, Cycle).answered(1, Accepted).measured(2, false, 0)
+	return began(t, Cycle).answered(1, sending.Accepted).measured(2, false, 0)
 }
 
 func closed(t *testing.T) *script { // and now waiting for the device to answer
-	return opened(t).expired().measured(13, false, 0).answered(13.2, Accepted).measured(14, true, 10.9)
+	return opened(t).expired().measured(13, false, 0).answered(13.2, sending.Accepted).measured(14, true, 10.9)
 }
 
 func TestMachine(t *testing.T) {
@@ -79,35 +80,35 @@ func TestMachine(t *testing.T) {
 	}{
 		{"it looks before it acts", (&script{T: t, o: newOp(Cycle)}).feed(Started{t0}), []Command{Wake{sec(15)}}, Running, Looking},
 		{"the record comes before the command", began(t, Cycle), send(SwitchOff), Running, Sending},
-		{"accepted is not done", began(t, Cycle).answered(1, Accepted), []Command{Save{}, Wake{sec(9)}}, Running, Checking},
-		{"a lost answer is not a failure", began(t, Cycle).answered(1, Unclear), []Command{Save{}, Wake{sec(9)}}, Running, Checking},
-		{"a reading from before the command proves nothing", began(t, Cycle).answered(1, Accepted).measured(0.4, false, 0), nil, Running, Checking},
-		{"a refusal cuts nothing", began(t, Cycle).answered(1, Refused), nil, Failed, ""},
-		{"what was not sent cuts nothing", began(t, Cycle).answered(1, NotSent), nil, Failed, ""},
+		{"accepted is not done", began(t, Cycle).answered(1, sending.Accepted), []Command{Save{}, Wake{sec(9)}}, Running, Checking},
+		{"a lost answer is not a failure", began(t, Cycle).answered(1, sending.Unclear), []Command{Save{}, Wake{sec(9)}}, Running, Checking},
+		{"a reading from before the command proves nothing", began(t, Cycle).answered(1, sending.Accepted).measured(0.4, false, 0), nil, Running, Checking},
+		{"a refusal cuts nothing", began(t, Cycle).answered(1, sending.Refused), nil, Failed, ""},
+		{"what was not sent cuts nothing", began(t, Cycle).answered(1, sending.NotSent), nil, Failed, ""},
 		{"open when no current flows, then it waits", opened(t), []Command{Save{}, Save{}, Wake{sec(12)}}, Running, Waiting},
 		{"on again after the wait, looking first", opened(t).expired(), []Command{Save{}, Wake{sec(15)}}, Running, Looking},
 		{"on is sent unseen when the gear cannot be read", opened(t).expired().expired(), send(SwitchOn), Running, Sending},
-		{"on that is refused is tried again", opened(t).expired().expired().answered(16, Refused), nil, Running, Retrying},
-		{"an outlet with no draw yet is watched a little longer", opened(t).expired().measured(13, false, 0).answered(13.2, Accepted).measured(14, true, 0), nil, Running, Checking},
+		{"on that is refused is tried again", opened(t).expired().expired().answered(16, sending.Refused), nil, Running, Retrying},
+		{"an outlet with no draw yet is watched a little longer", opened(t).expired().measured(13, false, 0).answered(13.2, sending.Accepted).measured(14, true, 0), nil, Running, Checking},
 		{"then it waits for the device", closed(t), nil, Running, Waiting},
 		{"an answer from before power returned does not count", closed(t).feed(Heard{sec(10), "skarvoe-router"}), nil, Running, Waiting},
 		{"done when the device answers", closed(t).feed(Heard{sec(55), "skarvoe-router"}), []Command{Save{}, Save{}, Finish{}}, Done, ""},
 		{"a device that stays silent is a failure", closed(t).expired(), nil, Failed, ""},
-		{"a welded relay is found out, and its command taken back", began(t, Cycle).answered(1, Accepted).measured(2, false, 11.2).expired(), nil, Running, Looking},
+		{"a welded relay is found out, and its command taken back", began(t, Cycle).answered(1, sending.Accepted).measured(2, false, 11.2).expired(), nil, Running, Looking},
 		{"cancelling before the cut ends it", (&script{T: t, o: newOp(Cycle)}).feed(Started{t0}).feed(CancelAsked{sec(0.2), "admin"}), nil, Cancelled, ""},
 		{"cancelling after the cut switches on at once", opened(t).feed(CancelAsked{sec(4), "admin"}), nil, Running, Looking},
 		{"cancelling the wait for an answer ends it", closed(t).feed(CancelAsked{sec(20), "admin"}), nil, Cancelled, ""},
 		{"the wrong device falling silent ends the wait at once", opened(t).feed(Unheard{sec(3), "skarvoe-kiosk"}), nil, Running, Looking},
 		{"so does the device answering without power", opened(t).feed(Heard{sec(5), "skarvoe-router"}), nil, Running, Looking},
-		{"a late answer changes nothing", closed(t).feed(Heard{sec(55), "skarvoe-router"}).answered(60, Refused), nil, Done, ""},
+		{"a late answer changes nothing", closed(t).feed(Heard{sec(55), "skarvoe-router"}).answered(60, sending.Refused), nil, Done, ""},
 		{"a restart measures before it sends again", began(t, Cycle).feed(Started{sec(20)}), []Command{Wake{sec(35)}}, Running, Looking},
 		{"a restart that finds it open goes on", began(t, Cycle).feed(Started{sec(20)}).measured(21, false, 0), nil, Running, Waiting},
 		{"a restart that finds it on sends again", began(t, Cycle).feed(Started{sec(20)}).measured(21, true, 11), send(SwitchOff), Running, Sending},
 		{"a restart long afterwards does not cut any more", began(t, Cycle).feed(Started{sec(600)}).measured(601, true, 11).measured(602, true, 11), nil, Failed, ""},
 		{"a restart in the wait keeps to its end", opened(t).feed(Started{sec(600)}), []Command{Wake{sec(12)}}, Running, Waiting},
-		{"off stays off, and sees who fell silent", began(t, Off).answered(1, Accepted).measured(2, false, 0), nil, Running, Waiting},
-		{"off is done after that", began(t, Off).answered(1, Accepted).measured(2, false, 0).expired(), nil, Done, ""},
-		{"off that fells the wrong device says so", began(t, Off).answered(1, Accepted).measured(2, false, 0).feed(Unheard{sec(3), "skarvoe-kiosk"}), nil, Failed, ""},
+		{"off stays off, and sees who fell silent", began(t, Off).answered(1, sending.Accepted).measured(2, false, 0), nil, Running, Waiting},
+		{"off is done after that", began(t, Off).answered(1, sending.Accepted).measured(2, false, 0).expired(), nil, Done, ""},
+		{"off that fells the wrong device says so", began(t, Off).answered(1, sending.Accepted).measured(2, false, 0).feed(Unheard{sec(3), "skarvoe-kiosk"}), nil, Failed, ""},
 		{"on for what is on changes nothing", (&script{T: t, o: newOp(On)}).feed(Started{t0}).measured(1, true, 11), nil, Done, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -124,7 +125,7 @@ func TestMachine(t *testing.T) {
 
 func TestCycleOfWhatIsOffOnlySwitchesOn(t *testing.T) {
 	s := &script{T: t, o: newOp(Cycle)}
-	s.feed(Started{t0}).measured(0.5, false, 0).measured(1, false, 0).answered(1.2, Accepted).measured(2, true, 10.9).feed(Heard{sec(40), "skarvoe-router"})
+	s.feed(Started{t0}).measured(0.5, false, 0).measured(1, false, 0).answered(1.2, sending.Accepted).measured(2, true, 10.9).feed(Heard{sec(40), "skarvoe-router"})
 	require.Equal(t, Done, s.o.State)
 	require.Equal(t, "Switched outlet 3 of skarvoe-pdu on: it was off already: was off already, 10.9 W at 14:07:02, first answer after 39 s", s.o.Outcome(time.UTC))
 }
@@ -132,8 +133,8 @@ func TestCycleOfWhatIsOffOnlySwitchesOn(t *testing.T) {
 func TestOutcome(t *testing.T) {
 	done := closed(t).feed(Heard{sec(55), "skarvoe-router"}).o
 	done.Usual = Usual{38 * time.Second, 47 * time.Second, 5}
-	welded := began(t, Cycle).answered(1, Accepted).measured(2, false, 11.2).expired().measured(10, false, 11.2).answered(11, Accepted).measured(12, true, 11.2).o
-	wrong := opened(t).feed(Unheard{sec(3), "skarvoe-kiosk"}).measured(4, false, 0).answered(4.2, Accepted).measured(5, true, 10.9).feed(Heard{sec(30), "skarvoe-router"}).o
+	welded := began(t, Cycle).answered(1, sending.Accepted).measured(2, false, 11.2).expired().measured(10, false, 11.2).answered(11, sending.Accepted).measured(12, true, 11.2).o
+	wrong := opened(t).feed(Unheard{sec(3), "skarvoe-kiosk"}).measured(4, false, 0).answered(4.2, sending.Accepted).measured(5, true, 10.9).feed(Heard{sec(30), "skarvoe-router"}).o
 	for _, c := range []struct {
 		o    *Operation
 		want string
@@ -141,7 +142,7 @@ func TestOutcome(t *testing.T) {
 		{done, "Cycled outlet 3 of skarvoe-pdu: 11.2 W → 0.0 W at 14:07:02, back to 10.9 W at 14:07:14, first answer after 42 s (usually 38–47 s)"},
 		{welded, "Did not complete the cycle of outlet 3 of skarvoe-pdu: still drawing 11.2 W: the outlet did not open, on again with 11.2 W at 14:07:12"},
 		{wrong, "Cycled outlet 3 of skarvoe-pdu, but it is the wrong one: 11.2 W → 0.0 W at 14:07:02, back to 10.9 W at 14:07:05, first answer after 26 s. But skarvoe-kiosk fell silent when outlet 3 of skarvoe-pdu was switched: the cable is not where the estate says"},
-		{began(t, Cycle).answered(1, Refused).o, "Did not complete the cycle of outlet 3 of skarvoe-pdu: says the gear"},
+		{began(t, Cycle).answered(1, sending.Refused).o, "Did not complete the cycle of outlet 3 of skarvoe-pdu: says the gear"},
 	} {
 		require.Equal(t, c.want, c.o.Outcome(time.UTC))
 	}
@@ -241,8 +242,8 @@ func (g *gear) event(t *rapid.T, o *Operation, sent *[]Send, now time.Time, outl
 		}
 		c := (*sent)[0]
 		*sent = (*sent)[1:]
-		out := Outcome(rapid.IntRange(0, 3).Draw(t, "outcome"))
-		if out == Accepted || out == Unclear && rapid.Bool().Draw(t, "happened") {
+		out := sending.Outcome(rapid.IntRange(0, 3).Draw(t, "outcome"))
+		if out == sending.Accepted || out == sending.Unclear && rapid.Bool().Draw(t, "happened") {
 			g.obey(c, now)
 		}
 		return Answered{At: now, Outcome: out, Why: "so it is"}

@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/sending"
 )
 
 // Kind is what was asked for.
@@ -167,11 +168,11 @@ type Order struct {
 	Why     string       `json:"why"`
 	Asked   time.Time    `json:"asked"`
 
-	Command string        `json:"command"` // what is typed, of the means command
-	Button  Button        `json:"button"`  // of a press
-	Force   bool          `json:"force"`   // a shutdown that is not heeded ends in switching off
-	Hold    time.Duration `json:"hold"`    // how long a cycle stays off, or a button is pressed
-	Within  time.Duration `json:"within"`  // how long a shutdown may take
+	Command string         `json:"command"` // what is typed, of the means command
+	Button  sending.Button `json:"button"`  // of a press
+	Force   bool           `json:"force"`   // a shutdown that is not heeded ends in switching off
+	Hold    time.Duration  `json:"hold"`    // how long a cycle stays off, or a button is pressed
+	Within  time.Duration  `json:"within"`  // how long a shutdown may take
 }
 
 // A Plan is what follows from an order, by what was known when it began.
@@ -259,27 +260,9 @@ const (
 	MaxWithin     = time.Hour
 )
 
-// A Button is one on the front of a device.
-type Button string
-
-// The buttons.
-const (
-	PowerButton Button = "power"
-	ResetButton Button = "reset"
-)
-
-// How long buttons are pressed: shortly, and for longer than the 4 s after which
-// firmware forces power off.
-const (
-	ShortPress = 400 * time.Millisecond
-	LongPress  = 6 * time.Second
-	ForcesOff  = 4 * time.Second
-	MaxPress   = 15 * time.Second
-)
-
 // endsOff says whether the device is meant to be off, or asleep, afterwards.
 func (o *Operation) endsOff() bool {
-	return o.Kind == Off || o.Kind == Shutdown || o.Kind == Sleep || o.Kind == Press && o.Hold >= ForcesOff && o.Button == PowerButton
+	return o.Kind == Off || o.Kind == Shutdown || o.Kind == Sleep || o.Kind == Press && o.Hold >= sending.ForcesOff && o.Button == sending.PowerButton
 }
 
 // LeavesOff says whether the device is off, or asleep, because somebody meant it.

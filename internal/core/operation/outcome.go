@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/sending"
 )
 
 // Outcome is what happened so far, in one sentence, with times in the zone of
@@ -48,12 +49,12 @@ var sayings = map[Kind]saying{
 
 // Verb says what a kind of operation would do to something: "Switch X off".
 func Verb(kind Kind, what string) string {
-	return fmt.Sprintf(sayingOf(kind, "", PowerButton, ShortPress).do, what)
+	return fmt.Sprintf(sayingOf(kind, "", sending.PowerButton, sending.ShortPress).do, what)
 }
 
 // sayingOf is how an operation is told of: waking and pressing have words of
 // their own.
-func sayingOf(kind Kind, means Means, button Button, hold time.Duration) saying {
+func sayingOf(kind Kind, means Means, button sending.Button, hold time.Duration) saying {
 	switch {
 	case means == ByWake:
 		return saying{"Wake %s", "Woke %s", "Waking %s", "Could not wake %s"}

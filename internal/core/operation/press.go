@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/sending"
 )
 
 // silentWithin is how long a system that has been reset may still be heard.
@@ -47,7 +48,7 @@ func (o *Operation) softOff(s *Step, in Event) []Command {
 		if s.State != Sending {
 			return nil
 		}
-		if in.Outcome == NotSent || in.Outcome == Refused {
+		if in.Outcome == sending.NotSent || in.Outcome == sending.Refused {
 			return o.unheeded(s, in.At, in.Why)
 		}
 		return o.check(s, in.At, o.Within)
@@ -88,7 +89,7 @@ func (o *Operation) rouse(s *Step, in Event) []Command {
 	case Started:
 		return o.send(s, in.At)
 	case Answered:
-		if in.Outcome == NotSent {
+		if in.Outcome == sending.NotSent {
 			return o.declined(s, in)
 		}
 		return o.end(s, StepDone, in.At, "")
@@ -121,11 +122,11 @@ func (o *Operation) strike(s *Step, in Event) []Command {
 		if s.State != Sending {
 			break
 		}
-		if in.Outcome == NotSent || in.Outcome == Refused {
+		if in.Outcome == sending.NotSent || in.Outcome == sending.Refused {
 			return o.declined(s, in)
 		}
 		lost := ""
-		if in.Outcome == Unclear {
+		if in.Outcome == sending.Unclear {
 			lost = cmp.Or(in.Why, "no answer came")
 		}
 		return o.struck(s, in.At, lost)

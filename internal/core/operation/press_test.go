@@ -9,6 +9,7 @@ import (
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/reading"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/core/verdict"
 )
 
@@ -47,23 +48,23 @@ func TestPresses(t *testing.T) {
 		op   State
 		says string // part of the outcome
 	}{
-		{"a shutdown is done when the chassis is off", sent(Shutdown, nil).answered(1, Accepted).chassis(20, false).expired(), Done, "Shut host down: off at 14:07:20, after 20 s"},
+		{"a shutdown is done when the chassis is off", sent(Shutdown, nil).answered(1, sending.Accepted).chassis(20, false).expired(), Done, "Shut host down: off at 14:07:20, after 20 s"},
 		{"what is off already is not asked", begin(Shutdown, nil).chassis(1, false), Done, "Left host as it was: was off already"},
-		{"accepted is not heeded", sent(Shutdown, nil).answered(1, Accepted).expired(), Failed, "did not shut down within 3 min; it is still on"},
-		{"it is switched off only if that was asked for", sent(Shutdown, force).answered(1, Accepted).expired().chassis(200, true).answered(201, Accepted).chassis(203, false).expired(), Done, "so it is switched off"},
-		{"a lost answer is seen by what happens", sent(Shutdown, nil).answered(1, Unclear).chassis(30, false).expired(), Done, "off at"},
-		{"a restart in the middle asks no second time", sent(Shutdown, nil).answered(1, Accepted).feed(Started{sec(60)}).chassis(70, false).expired(), Done, "off at"},
-		{"a reset is believed when the system falls silent", sent(Reset, nil).answered(1, Accepted).feed(silent).feed(heard), Done, "Reset host: at 14:07:00, first answer after 60 s"},
-		{"a reset that changes nothing has failed", sent(Reset, nil).answered(1, Accepted).expired(), Failed, "host never fell silent: it was not reset"},
-		{"what hung before shows it by coming back", sent(Reset, hung).answered(1, Accepted).feed(heard), Done, "first answer after 60 s"},
-		{"and so it does when the answer was lost", sent(Reset, hung).answered(1, Unclear).feed(heard), Done, "whether it was reset shows when it answers"},
-		{"a restart in the middle presses no second time", sent(Reset, nil).answered(1, Accepted).feed(Started{sec(30)}).feed(heard), Done, "nobody was looking when it was sent"},
+		{"accepted is not heeded", sent(Shutdown, nil).answered(1, sending.Accepted).expired(), Failed, "did not shut down within 3 min; it is still on"},
+		{"it is switched off only if that was asked for", sent(Shutdown, force).answered(1, sending.Accepted).expired().chassis(200, true).answered(201, sending.Accepted).chassis(203, false).expired(), Done, "so it is switched off"},
+		{"a lost answer is seen by what happens", sent(Shutdown, nil).answered(1, sending.Unclear).chassis(30, false).expired(), Done, "off at"},
+		{"a restart in the middle asks no second time", sent(Shutdown, nil).answered(1, sending.Accepted).feed(Started{sec(60)}).chassis(70, false).expired(), Done, "off at"},
+		{"a reset is believed when the system falls silent", sent(Reset, nil).answered(1, sending.Accepted).feed(silent).feed(heard), Done, "Reset host: at 14:07:00, first answer after 60 s"},
+		{"a reset that changes nothing has failed", sent(Reset, nil).answered(1, sending.Accepted).expired(), Failed, "host never fell silent: it was not reset"},
+		{"what hung before shows it by coming back", sent(Reset, hung).answered(1, sending.Accepted).feed(heard), Done, "first answer after 60 s"},
+		{"and so it does when the answer was lost", sent(Reset, hung).answered(1, sending.Unclear).feed(heard), Done, "whether it was reset shows when it answers"},
+		{"a restart in the middle presses no second time", sent(Reset, nil).answered(1, sending.Accepted).feed(Started{sec(30)}).feed(heard), Done, "nobody was looking when it was sent"},
 		{"what is off cannot be reset", begin(Reset, nil).chassis(1, false), Failed, "it is off: switch it on instead"},
-		{"a refusal is the end of it", sent(Reset, nil).answered(1, Refused), Failed, "says the gear"},
-		{"an interrupt is taken at the controller's word", sent(NMI, nil).answered(1, Accepted), Done, "the controller accepted it"},
-		{"unless there is none", sent(NMI, nil).answered(1, Unclear), Failed, "whether it happened is not known"},
-		{"a chassis cycle, as an outlet's", sent(Cycle, nil).answered(1, Accepted).chassis(3, false).expired().chassis(9, false).answered(10, Accepted).chassis(12, true).feed(heard), Done, "Cycled the chassis of host"},
-		{"done is not believed", sent(Off, nil).answered(1, Accepted).chassis(3, true).expired().expired(), Failed, "the chassis is still reported on"},
+		{"a refusal is the end of it", sent(Reset, nil).answered(1, sending.Refused), Failed, "says the gear"},
+		{"an interrupt is taken at the controller's word", sent(NMI, nil).answered(1, sending.Accepted), Done, "the controller accepted it"},
+		{"unless there is none", sent(NMI, nil).answered(1, sending.Unclear), Failed, "whether it happened is not known"},
+		{"a chassis cycle, as an outlet's", sent(Cycle, nil).answered(1, sending.Accepted).chassis(3, false).expired().chassis(9, false).answered(10, sending.Accepted).chassis(12, true).feed(heard), Done, "Cycled the chassis of host"},
+		{"done is not believed", sent(Off, nil).answered(1, sending.Accepted).chassis(3, true).expired().expired(), Failed, "the chassis is still reported on"},
 	} {
 		if c.got.o.State == Running {
 			c.got.expired() // to see who falls silent
@@ -90,8 +91,8 @@ func TestStruckOnce(t *testing.T) {
 		for range rapid.IntRange(1, 30).Draw(t, "events") {
 			now = now.Add(time.Duration(rapid.IntRange(1, 9000).Draw(t, "ms")) * time.Millisecond)
 			feed(rapid.SampledFrom([]Event{
-				Started{now}, Measured{now, map[estate.End]Reading{chassis: {At: now, On: true}}}, Answered{now, Unclear, "x"}, Answered{now, NotSent, "x"},
-				Answered{now, Accepted, ""}, Expired{now, o.deadline()}, Unheard{now, "host"}, Heard{now, "host"}, CancelAsked{now, "admin"},
+				Started{now}, Measured{now, map[estate.End]Reading{chassis: {At: now, On: true}}}, Answered{now, sending.Unclear, "x"}, Answered{now, sending.NotSent, "x"},
+				Answered{now, sending.Accepted, ""}, Expired{now, o.deadline()}, Unheard{now, "host"}, Heard{now, "host"}, CancelAsked{now, "admin"},
 			}).Draw(t, "event"))
 		}
 		require.LessOrEqual(t, sends, 1)
@@ -104,17 +105,17 @@ func TestWhatStaysOffIsOwed(t *testing.T) {
 	o := newOp(Cycle)
 	o.Device, o.Restores = "host", []estate.End{chassis}
 	o.Lay(true)
-	s := (&script{T: t, o: o}).feed(Started{t0}).measured(0.5, true, 212).answered(1, Accepted).measured(2, false, 0)
-	s.expired().measured(13, false, 0).answered(13.2, Accepted).measured(14, true, 8)
+	s := (&script{T: t, o: o}).feed(Started{t0}).measured(0.5, true, 212).answered(1, sending.Accepted).measured(2, false, 0)
+	s.expired().measured(13, false, 0).answered(13.2, sending.Accepted).measured(14, true, 8)
 	require.True(t, o.Owes(chassis))
 	for n := range 12 { // its controller has to start first
 		s.expired()
 		at := sec(30 + 90*float64(n))
-		s.feed(Answered{At: at, Outcome: NotSent, Why: "its controller does not answer"})
+		s.feed(Answered{At: at, Outcome: sending.NotSent, Why: "its controller does not answer"})
 	}
 	require.Equal(t, Running, o.State, "power is owed, so it does not give up")
 	s.expired()
-	s.feed(Answered{At: sec(2000), Outcome: Accepted}).chassis(2003, true)
+	s.feed(Answered{At: sec(2000), Outcome: sending.Accepted}).chassis(2003, true)
 	s.feed(Heard{sec(2100), "host"})
 	require.Equal(t, Done, o.State, o.Outcome(time.UTC))
 	require.False(t, o.Owes(chassis))

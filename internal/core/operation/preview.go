@@ -10,6 +10,7 @@ import (
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/power"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/core/verdict"
 )
 
@@ -60,8 +61,8 @@ type Intent struct {
 	Within  time.Duration `json:"within"`  // of a shutdown; 0: DefaultWithin
 	Force   bool          `json:"force"`   // a shutdown that is not heeded ends in switching off; a restart is from the very beginning
 
-	Endpoint string `json:"endpoint"` // of a restart; empty: its first that can be
-	Button   Button `json:"button"`   // of a press; empty: PowerButton
+	Endpoint string         `json:"endpoint"` // of a restart; empty: its first that can be
+	Button   sending.Button `json:"button"`   // of a press; empty: PowerButton
 }
 
 // OutletNow is an outlet that would be switched, as last seen.
@@ -112,12 +113,12 @@ type Preview struct {
 	Hold       time.Duration
 	Within     time.Duration
 	Force      bool
-	Endpoint   string       // that is started anew
-	Button     Button       // that is pressed
-	Command    string       // that is typed
-	Ways       []Way        // all means by which it could be done, the gentlest first
-	Hard       []estate.End // what is switched off when a forced shutdown is not heeded
-	Restores   []estate.End // chassis that are switched on once power has returned
+	Endpoint   string         // that is started anew
+	Button     sending.Button // that is pressed
+	Command    string         // that is typed
+	Ways       []Way          // all means by which it could be done, the gentlest first
+	Hard       []estate.End   // what is switched off when a forced shutdown is not heeded
+	Restores   []estate.End   // chassis that are switched on once power has returned
 	Outlets    []OutletNow
 	ByGear     bool // the gear carries out the cycle by itself
 	Loses      []estate.Loss
@@ -259,15 +260,15 @@ func (p *Preview) press() error {
 		p.Button = ""
 		return nil
 	case p.Button == "":
-		p.Button = PowerButton
-	case p.Button != PowerButton && p.Button != ResetButton:
+		p.Button = sending.PowerButton
+	case p.Button != sending.PowerButton && p.Button != sending.ResetButton:
 		return &UsageError{fmt.Sprintf("there is no button %q: it can be power or reset", p.Button)}
 	}
 	switch {
 	case p.Hold == 0:
-		p.Hold = ShortPress
-	case p.Hold < 100*time.Millisecond || p.Hold > MaxPress:
-		return &UsageError{fmt.Sprintf("a button is pressed for 0.1 s to %s, not for %s", short(MaxPress), p.Hold)}
+		p.Hold = sending.ShortPress
+	case p.Hold < 100*time.Millisecond || p.Hold > sending.MaxPress:
+		return &UsageError{fmt.Sprintf("a button is pressed for 0.1 s to %s, not for %s", short(sending.MaxPress), p.Hold)}
 	}
 	return nil
 }

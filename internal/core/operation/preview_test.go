@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/core/verdict"
 )
 
@@ -254,7 +255,7 @@ func TestWake(t *testing.T) {
 	}
 	require.Equal(t, 1, sends(o.Step(Started{t0})))
 	require.Equal(t, 1, sends(o.Step(Started{t0.Add(time.Second)})), "a crash in between: it is sent again")
-	o.Step(Answered{At: t0.Add(2 * time.Second), Outcome: Accepted})
+	o.Step(Answered{At: t0.Add(2 * time.Second), Outcome: sending.Accepted})
 	require.Contains(t, o.Doing(), "waiting for its first answer")
 	o.Step(Heard{At: t0.Add(20 * time.Second), Device: "lamp"})
 	require.Equal(t, Done, o.State)

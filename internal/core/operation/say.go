@@ -9,6 +9,7 @@ import (
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/reading"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/core/verdict"
 )
 
@@ -229,10 +230,10 @@ func (p *Preview) sayRestart(add adder, w World) {
 func (p *Preview) sayPress(add adder, w World) {
 	light, known := w.Evidence.Panels[p.Device]
 	switch {
-	case p.Button == ResetButton:
+	case p.Button == sending.ResetButton:
 		add(LineLoses, "Presses reset for %s: %s starts anew, and loses what it has not stored", exact(p.Hold), p.Device)
-	case p.Hold >= ForcesOff:
-		add(LineLoses, "Presses power for %s, longer than the %s after which firmware forces power off: %s goes off, and loses what it has not stored", exact(p.Hold), exact(ForcesOff), p.Device)
+	case p.Hold >= sending.ForcesOff:
+		add(LineLoses, "Presses power for %s, longer than the %s after which firmware forces power off: %s goes off, and loses what it has not stored", exact(p.Hold), exact(sending.ForcesOff), p.Device)
 	case known && !light.On:
 		add(LineReturns, "Presses power for %s: its light is off, so %s comes on", exact(p.Hold), p.Device)
 	default:
@@ -253,7 +254,7 @@ func (p *Preview) sayPanel(add adder, o OutletNow, w World) {
 	case p.Kind == On && o.Reading.On:
 		add(LineNote, "Its light is on already")
 	case p.Kind == Off || p.Kind == Cycle:
-		add(LineNote, "Its power button is pressed for %s, which forces it off", exact(LongPress))
+		add(LineNote, "Its power button is pressed for %s, which forces it off", exact(sending.LongPress))
 	}
 	p.sayForce(add)
 }

@@ -3,6 +3,8 @@ package operation
 import (
 	"fmt"
 	"time"
+
+	"plumbbob/internal/core/sending"
 )
 
 // A reading counts for a step only when it was asked for after the step's
@@ -74,7 +76,7 @@ func (o *Operation) lookedToOpen(s *Step, r Reading, at time.Time) []Command {
 }
 
 func (o *Operation) answeredToOpen(s *Step, in Answered) []Command {
-	if in.Outcome == NotSent || in.Outcome == Refused {
+	if in.Outcome == sending.NotSent || in.Outcome == sending.Refused {
 		return o.declined(s, in)
 	}
 	s.Note = in.Why
@@ -150,7 +152,7 @@ func (o *Operation) switchOn(s *Step, in Event) []Command {
 		if s.State != Sending {
 			return nil
 		}
-		if in.Outcome == NotSent || in.Outcome == Refused {
+		if in.Outcome == sending.NotSent || in.Outcome == sending.Refused {
 			return o.retryOn(s, in.At, in.Why)
 		}
 		return o.check(s, in.At, o.Settle+checkFor)
@@ -243,7 +245,7 @@ func (o *Operation) gearCycle(s *Step, in Event) []Command {
 		if s.State != Sending {
 			return nil
 		}
-		if in.Outcome == NotSent || in.Outcome == Refused {
+		if in.Outcome == sending.NotSent || in.Outcome == sending.Refused {
 			return o.declined(s, in)
 		}
 		return o.check(s, in.At, o.Hold+o.Settle+checkFor)

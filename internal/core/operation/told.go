@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"fmt"
 	"time"
+
+	"plumbbob/internal/core/sending"
 )
 
 // dozeWithin is how long an operating system may take to fall asleep.
@@ -24,7 +26,7 @@ func (o *Operation) doze(s *Step, in Event) []Command {
 		if s.State != Sending {
 			return nil
 		}
-		if in.Outcome == NotSent || in.Outcome == Refused {
+		if in.Outcome == sending.NotSent || in.Outcome == sending.Refused {
 			return o.declined(s, in)
 		}
 		s.Note = in.Why
@@ -64,7 +66,7 @@ func (o *Operation) push(s *Step, in Event) []Command {
 		if s.State != Sending {
 			return nil
 		}
-		if in.Outcome == NotSent || in.Outcome == Refused {
+		if in.Outcome == sending.NotSent || in.Outcome == sending.Refused {
 			return o.declined(s, in)
 		}
 		s.Note, s.Since = in.Why, in.At
@@ -98,7 +100,7 @@ func (o *Operation) watchPress(s *Step, at time.Time) []Command {
 
 // asksToShutDown says whether a press is one that most systems shut down by.
 func (o *Operation) asksToShutDown(s *Step) bool {
-	return o.Button == PowerButton && o.Hold < ForcesOff && s.Before != nil && s.Before.On
+	return o.Button == sending.PowerButton && o.Hold < sending.ForcesOff && s.Before != nil && s.Before.On
 }
 
 const (
@@ -126,7 +128,7 @@ func (o *Operation) renew(s *Step, in Event) []Command {
 		if s.State != Sending {
 			return nil
 		}
-		if in.Outcome == NotSent || in.Outcome == Refused {
+		if in.Outcome == sending.NotSent || in.Outcome == sending.Refused {
 			return o.declined(s, in)
 		}
 		s.Note = in.Why

@@ -15,7 +15,7 @@ import (
 	"time"
 
 	"plumbbob/internal/core/estate"
-	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/sending"
 )
 
 // State is where a change stands.
@@ -63,7 +63,7 @@ type (
 	// back by who sent it.
 	Answered struct {
 		At      time.Time
-		Outcome operation.Outcome
+		Outcome sending.Outcome
 		Why     string
 	}
 	// Found: it has been read again. Left is what is still different, in words;
@@ -141,9 +141,9 @@ func (c *Change) end(as State, at time.Time, note string) []Command {
 
 func (c *Change) answered(in Answered) []Command {
 	switch in.Outcome {
-	case operation.Accepted:
+	case sending.Accepted:
 		return c.end(Done, in.At, "")
-	case operation.NotSent, operation.Refused:
+	case sending.NotSent, sending.Refused:
 		return c.end(Failed, in.At, in.Why)
 	}
 	return c.lost(in.At, in.Why)

@@ -13,6 +13,7 @@ import (
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/gear/sshgear"
 	"plumbbob/internal/profile"
@@ -278,5 +279,5 @@ func (g *Garage) Close() error {
 }
 
 func notSent(kind gear.Kind, format string, args ...any) error {
-	return &gear.Error{Kind: kind, Outcome: operation.NotSent, Text: fmt.Sprintf(format, args...)}
+	return &gear.Error{Kind: kind, Outcome: sending.NotSent, Text: fmt.Sprintf(format, args...)}
 }

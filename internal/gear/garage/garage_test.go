@@ -6,7 +6,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"plumbbob/internal/core/estate"
-	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/lab"
 	"plumbbob/internal/lab/labtest"
@@ -21,7 +21,7 @@ func TestOneDriverForEveryEndpoint(t *testing.T) {
 	g.SetEstate(l.Estate)
 	_, err := g.Open(card)
 	require.Equal(t, gear.BadSecret, gear.KindOf(err))
-	require.Equal(t, operation.NotSent, gear.OutcomeOf(err))
+	require.Equal(t, sending.NotSent, gear.OutcomeOf(err))
 	require.EqualError(t, err, "secret skarvoe-pdu is not set: plumb secret set skarvoe-pdu")
 
 	g.SetSecret("skarvoe-pdu", lab.ReadSecret)
@@ -53,7 +53,7 @@ func TestOneDriverForEveryEndpoint(t *testing.T) {
 	} {
 		err := open()
 		require.ErrorContains(t, err, "is not in the estate any more")
-		require.Equal(t, operation.NotSent, gear.OutcomeOf(err))
+		require.Equal(t, sending.NotSent, gear.OutcomeOf(err))
 	}
 }
 
@@ -107,9 +107,9 @@ func TestWrongKindsOfThings(t *testing.T) {
 	require.EqualError(t, err, "skarvoe-router has no endpoint for outlets that can be switched")
 	_, err = g.Open(estate.EndpointID{Device: "skarvoe-pdu", Name: "other"})
 	require.EqualError(t, err, `skarvoe-pdu has no endpoint "other" any more`)
-	require.Equal(t, operation.Unclear, gear.OutcomeOf(errUnsorted{}), "an error that does not say is taken with care")
+	require.Equal(t, sending.Unclear, gear.OutcomeOf(errUnsorted{}), "an error that does not say is taken with care")
 	require.Equal(t, gear.Unreachable, gear.KindOf(errUnsorted{}))
-	require.Equal(t, operation.Accepted, gear.OutcomeOf(nil))
+	require.Equal(t, sending.Accepted, gear.OutcomeOf(nil))
 }
 
 type errUnsorted struct{}

@@ -13,7 +13,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 )
 
@@ -75,7 +75,7 @@ var commands = []question{
 	about("cycle an outlet", func(ctx context.Context, d gear.OutletCycler) error { return d.CycleOutlet(ctx, 1, 10*time.Second) }),
 	about("switch a chassis", func(ctx context.Context, d gear.Chassis) error { return d.CommandChassis(ctx, gear.ChassisOff) }),
 	about("press a button", func(ctx context.Context, d gear.Panel) error {
-		return d.PressButton(ctx, 1, operation.PowerButton, operation.ShortPress)
+		return d.PressButton(ctx, 1, sending.PowerButton, sending.ShortPress)
 	}),
 	about("switch an output", func(ctx context.Context, d gear.Output) error { return d.SwitchOutput(ctx, false) }),
 	about("tell a UPS", func(ctx context.Context, d gear.SupplyControl) error {
@@ -136,7 +136,7 @@ func ended(t *testing.T, s Subject) {
 	for _, q := range slices.Concat([]question{presence}, questions, commands) {
 		if err, asked := q.ask(ctx, d); asked {
 			require.Error(t, err, q.name)
-			require.Equal(t, operation.NotSent, gear.OutcomeOf(err), "%s: %s", q.name, err)
+			require.Equal(t, sending.NotSent, gear.OutcomeOf(err), "%s: %s", q.name, err)
 		}
 	}
 }
@@ -154,7 +154,7 @@ func silence(t *testing.T, s Subject) {
 		cancel()
 		if asked {
 			require.Equal(t, gear.Unreachable, gear.KindOf(err), "%s: %v", q.name, err)
-			require.NotContains(t, []operation.Outcome{operation.Accepted, operation.Refused}, gear.OutcomeOf(err), "%s: %v", q.name, err)
+			require.NotContains(t, []sending.Outcome{sending.Accepted, sending.Refused}, gear.OutcomeOf(err), "%s: %v", q.name, err)
 			require.NotEmpty(t, err.Error())
 		}
 	}
@@ -169,7 +169,7 @@ func stranger(t *testing.T, s Subject) {
 		if asked {
 			require.Error(t, err, q.name)
 			require.Contains(t, s.Refusals, gear.KindOf(err), "%s: %v", q.name, err)
-			require.NotEqual(t, operation.Accepted, gear.OutcomeOf(err), "%s: %v", q.name, err)
+			require.NotEqual(t, sending.Accepted, gear.OutcomeOf(err), "%s: %v", q.name, err)
 			require.NotContains(t, err.Error(), s.Password)
 		}
 	}

@@ -15,8 +15,8 @@ import (
 	"strconv"
 	"time"
 
-	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/reading"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/profile"
 	"plumbbob/internal/secret"
@@ -78,7 +78,7 @@ func (d *Driver) Close() error {
 }
 
 func (d *Driver) unsupported(what string) error {
-	return &gear.Error{Kind: gear.Unsupported, Outcome: operation.NotSent, Text: fmt.Sprintf("%s: profile %s cannot %s", d.o.Name, d.o.Profile.Name, what)}
+	return &gear.Error{Kind: gear.Unsupported, Outcome: sending.NotSent, Text: fmt.Sprintf("%s: profile %s cannot %s", d.o.Name, d.o.Profile.Name, what)}
 }
 
 // outlets is the part that switches them.
@@ -115,7 +115,7 @@ func (d *outlets) ReadOutlets(ctx context.Context) (reading.Outlets, error) {
 		return reading.Outlets{}, page.err
 	}
 	if len(out.Outlets) == 0 {
-		return out, &gear.Error{Kind: gear.Malformed, Outcome: operation.Refused, Text: fmt.Sprintf("%s lists no outlets: does profile %s fit it?", d.o.Name, p.Name)}
+		return out, &gear.Error{Kind: gear.Malformed, Outcome: sending.Refused, Text: fmt.Sprintf("%s lists no outlets: does profile %s fit it?", d.o.Name, p.Name)}
 	}
 	return out, nil
 }
@@ -187,7 +187,7 @@ func (d *outlets) put(ctx context.Context, v *profile.Value, n int, value, what 
 			return nil
 		}
 	}
-	return &gear.Error{Kind: gear.Malformed, Outcome: operation.Unclear, Text: fmt.Sprintf("%s accepted that for outlet %d, and then did not keep it", d.o.Name, n)}
+	return &gear.Error{Kind: gear.Malformed, Outcome: sending.Unclear, Text: fmt.Sprintf("%s accepted that for outlet %d, and then did not keep it", d.o.Name, n)}
 }
 
 // sensors is the part that measures the surroundings.

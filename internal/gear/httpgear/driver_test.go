@@ -16,8 +16,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"plumbbob/internal/core/estate"
-	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/reading"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/gear/geartest"
 	"plumbbob/internal/lab"
@@ -84,13 +84,13 @@ func TestTheStrip(t *testing.T) {
 
 	err = outlets.SwitchOutlet(t.Context(), 6, false)
 	require.Equal(t, gear.Busy, gear.KindOf(err), "it has no contact")
-	require.Equal(t, operation.Refused, gear.OutcomeOf(err))
+	require.Equal(t, sending.Refused, gear.OutcomeOf(err))
 	o.Secret.Password = "another key"
 	err = part[gear.Outlets](t, open(t, o)).SwitchOutlet(t.Context(), 2, false)
 	require.Equal(t, gear.BadSecret, gear.KindOf(err))
 	ended, cancel := context.WithCancel(t.Context())
 	cancel()
-	require.Equal(t, operation.NotSent, gear.OutcomeOf(outlets.SwitchOutlet(ended, 2, false)))
+	require.Equal(t, sending.NotSent, gear.OutcomeOf(outlets.SwitchOutlet(ended, 2, false)))
 	require.True(t, read(2).On)
 }
 
@@ -168,10 +168,10 @@ func TestWhatComesBack(t *testing.T) {
 	outlets := part[gear.Outlets](t, open(t, Options{Addresses: []string{address}, Profile: p, Secret: lab.StripSecret}))
 	for code, want := range map[int]struct {
 		kind gear.Kind
-		oc   operation.Outcome
+		oc   sending.Outcome
 	}{
-		401: {gear.BadSecret, operation.Refused}, 403: {gear.NotPermitted, operation.Refused}, 404: {gear.Unsupported, operation.Refused},
-		503: {gear.Busy, operation.Refused}, 500: {gear.Malformed, operation.Unclear}, 418: {gear.Malformed, operation.Refused}, 302: {gear.Malformed, operation.Refused},
+		401: {gear.BadSecret, sending.Refused}, 403: {gear.NotPermitted, sending.Refused}, 404: {gear.Unsupported, sending.Refused},
+		503: {gear.Busy, sending.Refused}, 500: {gear.Malformed, sending.Unclear}, 418: {gear.Malformed, sending.Refused}, 302: {gear.Malformed, sending.Refused},
 	} {
 		answer = code
 		err := outlets.SwitchOutlet(t.Context(), 1, true)
@@ -187,7 +187,7 @@ func TestWhatComesBack(t *testing.T) {
 	require.Error(t, outlets.SwitchOutlet(t.Context(), 1, true), "on a connection that was open")
 	err = outlets.SwitchOutlet(t.Context(), 1, true)
 	require.Equal(t, gear.Unreachable, gear.KindOf(err))
-	require.Equal(t, operation.NotSent, gear.OutcomeOf(err), "nothing listens there")
+	require.Equal(t, sending.NotSent, gear.OutcomeOf(err), "nothing listens there")
 }
 
 // FuzzPointer: whatever a page holds, a pointer into it finds something or not.
@@ -225,27 +225,27 @@ func TestTheBoard(t *testing.T) {
 		t.Helper()
 		require.Eventually(t, func() bool { return lit() == on }, 30*time.Second, 20*time.Millisecond)
 	}
-	press := func(b operation.Button, hold time.Duration) {
+	press := func(b sending.Button, hold time.Duration) {
 		t.Helper()
 		require.NoError(t, board.PressButton(t.Context(), 1, b, hold))
 	}
 	require.True(t, lit())
-	press(operation.PowerButton, operation.ShortPress) // its system shuts down
+	press(sending.PowerButton, sending.ShortPress) // its system shuts down
 	becomes(false)
-	press(operation.PowerButton, operation.ShortPress)
+	press(sending.PowerButton, sending.ShortPress)
 	becomes(true)
-	press(operation.ResetButton, operation.ShortPress)
+	press(sending.ResetButton, sending.ShortPress)
 	require.True(t, lit())
 	require.NoError(t, l.Hang("skarvoe-kiosk"))
-	press(operation.PowerButton, operation.LongPress) // hung or not
+	press(sending.PowerButton, sending.LongPress) // hung or not
 	becomes(false)
 
-	err = board.PressButton(t.Context(), 5, operation.PowerButton, operation.ShortPress)
+	err = board.PressButton(t.Context(), 5, sending.PowerButton, sending.ShortPress)
 	require.EqualError(t, err, "strip has no lead 5: it has 4")
-	require.Equal(t, operation.NotSent, gear.OutcomeOf(err))
-	err = board.PressButton(t.Context(), 2, operation.PowerButton, operation.ShortPress)
-	require.Equal(t, operation.Refused, gear.OutcomeOf(err), "nothing is wired there")
-	err = board.PressButton(t.Context(), 1, "turbo", operation.ShortPress)
+	require.Equal(t, sending.NotSent, gear.OutcomeOf(err))
+	err = board.PressButton(t.Context(), 2, sending.PowerButton, sending.ShortPress)
+	require.Equal(t, sending.Refused, gear.OutcomeOf(err), "nothing is wired there")
+	err = board.PressButton(t.Context(), 1, "turbo", sending.ShortPress)
 	require.Equal(t, gear.Unsupported, gear.KindOf(err))
 	o.Secret.Password = "guess"
 	_, err = part[gear.Panel](t, open(t, o)).ReadPanel(t.Context())

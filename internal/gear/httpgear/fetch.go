@@ -20,7 +20,7 @@ import (
 
 	"github.com/icholy/digest"
 
-	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/profile"
 	"plumbbob/internal/secret"
@@ -39,10 +39,10 @@ type web struct {
 
 func newWeb(o Options) (*web, error) {
 	if err := o.Secret.Check(); err != nil {
-		return nil, &gear.Error{Kind: gear.BadSecret, Outcome: operation.NotSent, Text: fmt.Sprintf("%s: %s", o.Name, err), Err: err}
+		return nil, &gear.Error{Kind: gear.BadSecret, Outcome: sending.NotSent, Text: fmt.Sprintf("%s: %s", o.Name, err), Err: err}
 	}
 	if len(o.Addresses) == 0 {
-		return nil, &gear.Error{Kind: gear.Unreachable, Outcome: operation.NotSent, Text: o.Name + " has no address"}
+		return nil, &gear.Error{Kind: gear.Unreachable, Outcome: sending.NotSent, Text: o.Name + " has no address"}
 	}
 	t := &http.Transport{DialContext: names.Default.DialContext, MaxIdleConnsPerHost: 1, IdleConnTimeout: time.Minute, MaxResponseHeaderBytes: 64 << 10}
 	if o.Pin != "" {
@@ -114,7 +114,7 @@ func escape(value, kind string) string {
 
 func (w *web) do(ctx context.Context, method, path string, body []byte, kind string) ([]byte, error) {
 	if err := ctx.Err(); err != nil {
-		return nil, w.err(err, operation.NotSent)
+		return nil, w.err(err, sending.NotSent)
 	}
 	scheme := "http"
 	if w.o.Pin != "" {
@@ -122,7 +122,7 @@ func (w *web) do(ctx context.Context, method, path string, body []byte, kind str
 	}
 	req, err := http.NewRequestWithContext(ctx, method, scheme+"://"+w.o.Addresses[w.at()]+path, bytes.NewReader(body))
 	if err != nil {
-		return nil, w.err(err, operation.NotSent)
+		return nil, w.err(err, sending.NotSent)
 	}
 	if kind != "" {
 		req.Header.Set("Content-Type", kind)
@@ -131,12 +131,12 @@ func (w *web) do(ctx context.Context, method, path string, body []byte, kind str
 	res, err := w.client.Do(req)
 	if err != nil {
 		w.address.Add(1) // try the next address another time
-		return nil, w.err(err, operation.Unclear)
+		return nil, w.err(err, sending.Unclear)
 	}
 	defer func() { _ = res.Body.Close() }()
 	text, err := io.ReadAll(io.LimitReader(res.Body, maxPage))
 	if err != nil {
-		return nil, w.err(err, operation.Unclear)
+		return nil, w.err(err, sending.Unclear)
 	}
 	return text, w.status(res.StatusCode, path)
 }
@@ -165,15 +165,15 @@ func SecretKind(p *profile.Profile) string {
 	return secret.Login
 }
 
-func (w *web) err(err error, oc operation.Outcome) error {
+func (w *web) err(err error, oc sending.Outcome) error {
 	e := &gear.Error{Kind: gear.Unreachable, Outcome: oc, Err: err}
 	where := fmt.Sprintf("%s at %s", w.o.Name, w.o.Addresses[w.at()])
 	switch {
 	case errors.Is(err, errPin):
-		e.Kind, e.Outcome = gear.BadSecret, operation.NotSent
+		e.Kind, e.Outcome = gear.BadSecret, sending.NotSent
 		e.Text = where + ": " + errPin.Error() + ": find out why before you set pin anew"
 	case errors.Is(err, syscall.ECONNREFUSED):
-		e.Outcome, e.Text = operation.NotSent, where+": nothing listens there"
+		e.Outcome, e.Text = sending.NotSent, where+": nothing listens there"
 	case errors.Is(err, context.Canceled):
 		e.Text = where + ": given up before it answered"
 	case errors.Is(err, context.DeadlineExceeded):
@@ -186,7 +186,7 @@ func (w *web) err(err error, oc operation.Outcome) error {
 
 // status sorts what HTTP says.
 func (w *web) status(code int, path string) error {
-	e := &gear.Error{Kind: gear.Malformed, Outcome: operation.Refused, Err: fmt.Errorf("http: status %d", code)}
+	e := &gear.Error{Kind: gear.Malformed, Outcome: sending.Refused, Err: fmt.Errorf("http: status %d", code)}
 	switch {
 	case code >= 200 && code < 300:
 		return nil
@@ -199,7 +199,7 @@ func (w *web) status(code int, path string) error {
 	case code == http.StatusNotFound:
 		e.Kind, e.Text = gear.Unsupported, fmt.Sprintf("%s has nothing at %s: does profile %s fit it?", w.o.Name, path, w.o.Profile.Name)
 	case code >= 500:
-		e.Outcome, e.Text = operation.Unclear, fmt.Sprintf("%s failed at it (HTTP %d)", w.o.Name, code)
+		e.Outcome, e.Text = sending.Unclear, fmt.Sprintf("%s failed at it (HTTP %d)", w.o.Name, code)
 	default:
 		e.Text = fmt.Sprintf("%s declined (HTTP %d)", w.o.Name, code)
 	}

@@ -10,7 +10,7 @@ import (
 	"strings"
 	"sync"
 
-	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/profile"
 )
@@ -74,7 +74,7 @@ func (v *visit) rows(o *profile.Outlets) ([]int, map[int]any, error) {
 		ok = true
 	}
 	if !ok {
-		return nil, nil, &gear.Error{Kind: gear.Malformed, Outcome: operation.Refused, Text: fmt.Sprintf("%s: there is no list at %s of %s", v.web.o.Name, o.Rows.At, v.web.o.Profile.Pages[o.Rows.Page])}
+		return nil, nil, &gear.Error{Kind: gear.Malformed, Outcome: sending.Refused, Text: fmt.Sprintf("%s: there is no list at %s of %s", v.web.o.Name, o.Rows.At, v.web.o.Profile.Pages[o.Rows.Page])}
 	}
 	var numbers []int
 	places := map[int]any{}

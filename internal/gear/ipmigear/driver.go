@@ -16,7 +16,7 @@ import (
 	"sync"
 	"time"
 
-	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/secret"
 	"plumbbob/internal/wire/ipmi"
@@ -77,7 +77,7 @@ func (d *Driver) dial(n int) error {
 		Suites: suites, Legacy: d.o.Legacy,
 	})
 	if err != nil {
-		return &gear.Error{Kind: gear.Unreachable, Outcome: operation.NotSent, Text: fmt.Sprintf("%s: %v", d.o.Name, err), Err: err}
+		return &gear.Error{Kind: gear.Unreachable, Outcome: sending.NotSent, Text: fmt.Sprintf("%s: %v", d.o.Name, err), Err: err}
 	}
 	d.client, d.address = c, address
 	return nil
@@ -152,8 +152,8 @@ func (d *Driver) sort(what string, err error) *gear.Error {
 	if errors.As(err, &mine) {
 		return mine
 	}
-	e := &gear.Error{Kind: gear.Malformed, Outcome: operation.Unclear, Err: err}
-	say := func(kind gear.Kind, o operation.Outcome, format string, args ...any) *gear.Error {
+	e := &gear.Error{Kind: gear.Malformed, Outcome: sending.Unclear, Err: err}
+	say := func(kind gear.Kind, o sending.Outcome, format string, args ...any) *gear.Error {
 		e.Kind, e.Outcome = kind, o
 		e.Text = fmt.Sprintf("%s: %s: %s", d.o.Name, what, fmt.Sprintf(format, args...))
 		return e
@@ -162,31 +162,31 @@ func (d *Driver) sort(what string, err error) *gear.Error {
 		return d.sortOpen(failed, say)
 	}
 	if silent, ok := errors.AsType[*ipmi.SilentError](err); ok {
-		text, outcome := "its controller does not answer", operation.NotSent
+		text, outcome := "its controller does not answer", sending.NotSent
 		if shut, ok := errors.AsType[*ipmi.RefusalError](silent.Err); ok {
 			text = d.shut(shut)
 		}
 		if silent.Sent {
-			outcome = operation.Unclear
+			outcome = sending.Unclear
 		}
 		return say(gear.Unreachable, outcome, "%s", text)
 	}
 	if p, ok := errors.AsType[*ipmi.PrivilegeError](err); ok {
-		return say(gear.NotPermitted, operation.NotSent, "user %q on its controller may do only what a %s may: give it the privilege %q", d.o.Secret.User, p.Has, p.Needs)
+		return say(gear.NotPermitted, sending.NotSent, "user %q on its controller may do only what a %s may: give it the privilege %q", d.o.Secret.User, p.Has, p.Needs)
 	}
 	if c, ok := errors.AsType[*ipmi.CompletionError](err); ok {
 		return d.sortCode(c, say)
 	}
 	if n, ok := errors.AsType[*ipmi.NotTakenError](err); ok {
-		return say(gear.Malformed, operation.Accepted, "its controller accepted it, but %s reads back as %s, not as %s", n.What, n.Got, n.Want)
+		return say(gear.Malformed, sending.Accepted, "its controller accepted it, but %s reads back as %s, not as %s", n.What, n.Got, n.Want)
 	}
 	if r, ok := errors.AsType[*ipmi.ReplyError](err); ok {
-		return say(gear.Malformed, operation.Unclear, "what it answers makes no sense: %v", r)
+		return say(gear.Malformed, sending.Unclear, "what it answers makes no sense: %v", r)
 	}
 	if errors.Is(err, ipmi.ErrLogMoved) {
-		return say(gear.Busy, operation.NotSent, "the event log has changed since it was read: read it again")
+		return say(gear.Busy, sending.NotSent, "the event log has changed since it was read: read it again")
 	}
-	return say(gear.Malformed, operation.Unclear, "%v", err)
+	return say(gear.Malformed, sending.Unclear, "%v", err)
 }
 
 // shut: the host is there, and the port of its controller is not.
@@ -194,10 +194,10 @@ func (d *Driver) shut(*ipmi.RefusalError) string {
 	return fmt.Sprintf("nothing listens at %s: the host answers, and no controller", d.address)
 }
 
-type sayer = func(gear.Kind, operation.Outcome, string, ...any) *gear.Error
+type sayer = func(gear.Kind, sending.Outcome, string, ...any) *gear.Error
 
 func (d *Driver) sortOpen(failed *ipmi.OpenError, say sayer) *gear.Error {
-	const none = operation.NotSent
+	const none = sending.NotSent
 	switch {
 	case errors.Is(failed, ipmi.ErrPassword):
 		return say(gear.BadSecret, none, "password refused for user %q: set it with plumb secret set", d.o.Secret.User)
@@ -241,7 +241,7 @@ func (d *Driver) sortOpen(failed *ipmi.OpenError, say sayer) *gear.Error {
 }
 
 func (d *Driver) sortCode(c *ipmi.CompletionError, say sayer) *gear.Error {
-	refused := operation.Refused
+	refused := sending.Refused
 	switch c.Code {
 	case ipmi.InsufficientPrivilege:
 		return say(gear.NotPermitted, refused, "%v", c)
@@ -252,7 +252,7 @@ func (d *Driver) sortCode(c *ipmi.CompletionError, say sayer) *gear.Error {
 	case ipmi.InvalidCommand, ipmi.InvalidForLUN, ipmi.SubFunctionDisabled:
 		return say(gear.Unsupported, refused, "its controller cannot do that")
 	case ipmi.ProcessingTimeout:
-		return say(gear.Busy, operation.Unclear, "%v", c)
+		return say(gear.Busy, sending.Unclear, "%v", c)
 	}
 	return say(gear.Malformed, refused, "%v", c)
 }

@@ -9,8 +9,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/reading"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/gear/geartest"
 	"plumbbob/internal/lab/bmc"
@@ -41,17 +41,17 @@ func TestErrorsSayWhatHelps(t *testing.T) {
 		options func(*Options)
 		faults  bmc.Faults
 		kind    gear.Kind
-		outcome operation.Outcome
+		outcome sending.Outcome
 		says    string
 	}{
-		{name: "a wrong password", options: func(o *Options) { o.Secret.Password = "guessed" }, kind: gear.BadSecret, outcome: operation.NotSent, says: `password refused for user "plumb"`},
-		{name: "a wrong user", options: func(o *Options) { o.Secret.User = "nobody" }, kind: gear.BadSecret, outcome: operation.NotSent, says: `user "nobody" refused`},
-		{name: "no session left", faults: bmc.Faults{Full: true}, kind: gear.Busy, outcome: operation.NotSent, says: "all its sessions are taken"},
-		{name: "only weak suites", model: func(m *bmc.Model) { m.Suites = []rmcp.Suite{rmcp.Suite1} }, kind: gear.Unsupported, outcome: operation.NotSent, says: "allow one with cipher-suites"},
-		{name: "only IPMI 1.5", model: func(m *bmc.Model) { m.Legacy = true }, kind: gear.Unsupported, outcome: operation.NotSent, says: "allow that with legacy: true"},
-		{name: "an update", faults: bmc.Faults{Updating: true}, kind: gear.Updating, outcome: operation.Refused, says: "its firmware is being updated"},
-		{name: "garbage", faults: bmc.Faults{Garbage: true}, kind: gear.Unreachable, outcome: operation.NotSent, says: "does not answer"},
-		{name: "nobody there", options: func(o *Options) { o.Addresses = []string{"127.0.0.1:9"} }, kind: gear.Unreachable, outcome: operation.NotSent, says: "host: chassis reset: "},
+		{name: "a wrong password", options: func(o *Options) { o.Secret.Password = "guessed" }, kind: gear.BadSecret, outcome: sending.NotSent, says: `password refused for user "plumb"`},
+		{name: "a wrong user", options: func(o *Options) { o.Secret.User = "nobody" }, kind: gear.BadSecret, outcome: sending.NotSent, says: `user "nobody" refused`},
+		{name: "no session left", faults: bmc.Faults{Full: true}, kind: gear.Busy, outcome: sending.NotSent, says: "all its sessions are taken"},
+		{name: "only weak suites", model: func(m *bmc.Model) { m.Suites = []rmcp.Suite{rmcp.Suite1} }, kind: gear.Unsupported, outcome: sending.NotSent, says: "allow one with cipher-suites"},
+		{name: "only IPMI 1.5", model: func(m *bmc.Model) { m.Legacy = true }, kind: gear.Unsupported, outcome: sending.NotSent, says: "allow that with legacy: true"},
+		{name: "an update", faults: bmc.Faults{Updating: true}, kind: gear.Updating, outcome: sending.Refused, says: "its firmware is being updated"},
+		{name: "garbage", faults: bmc.Faults{Garbage: true}, kind: gear.Unreachable, outcome: sending.NotSent, says: "does not answer"},
+		{name: "nobody there", options: func(o *Options) { o.Addresses = []string{"127.0.0.1:9"} }, kind: gear.Unreachable, outcome: sending.NotSent, says: "host: chassis reset: "},
 	} {
 		stand := bmctest.Start(t, c.model, nil)
 		stand.Set(func(f *bmc.Faults) { *f = c.faults })
@@ -68,7 +68,7 @@ func TestErrorsSayWhatHelps(t *testing.T) {
 	off := bmctest.Start(t, nil, nil)
 	off.Box.Set(func(s *bmc.State) { s.On = false })
 	err := open(t, off, nil).CommandChassis(t.Context(), gear.ChassisReset)
-	require.Equal(t, operation.Refused, gear.OutcomeOf(err))
+	require.Equal(t, sending.Refused, gear.OutcomeOf(err))
 	require.ErrorContains(t, err, "not possible in the present state")
 }
 
@@ -113,7 +113,7 @@ func TestLostReply(t *testing.T) {
 	ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
 	defer cancel()
 	err = d.CommandChassis(ctx, gear.ChassisOff)
-	require.Equal(t, operation.Unclear, gear.OutcomeOf(err), "%v", err)
+	require.Equal(t, sending.Unclear, gear.OutcomeOf(err), "%v", err)
 	require.Equal(t, 1, stand.Box.Commands(), "and it was sent once")
 }
 
@@ -199,7 +199,7 @@ func TestSettingsAreReadBack(t *testing.T) {
 		d.SetNetwork(ctx, gear.Network{Address: "here"}), d.SetRestore(ctx, "perhaps"), d.SetBoot(ctx, gear.Boot{Device: "toaster"}), d.SetWatchdog(ctx, gear.WatchdogChange{Action: "bark"}),
 		d.SetLimit(ctx, -1), d.Light(ctx, time.Hour), d.SetUser(ctx, gear.UserChange{ID: 0}), d.SetUser(ctx, gear.UserChange{ID: 3, Password: new("")}), d.SetAlerts(ctx, gear.AlertChange{Number: 1, Address: "x"}),
 	} {
-		require.Equal(t, operation.NotSent, gear.OutcomeOf(wrong), "%v", wrong)
+		require.Equal(t, sending.NotSent, gear.OutcomeOf(wrong), "%v", wrong)
 	}
 	stand.Set(func(f *bmc.Faults) { f.Obedient = true })
 	err = d.SetRestore(ctx, reading.StaysOff)

@@ -7,8 +7,8 @@ import (
 	"slices"
 	"time"
 
-	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/reading"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/wire/ipmi"
 	"plumbbob/internal/wire/ipmi/rmcp"
@@ -129,7 +129,7 @@ func readWatchdog(ctx context.Context, c *ipmi.Client, to *gear.Watchdog) error 
 
 // wrong is a setting that makes no sense; nothing is sent.
 func (d *Driver) wrong(format string, args ...any) error {
-	return &gear.Error{Kind: gear.Unsupported, Outcome: operation.NotSent, Text: fmt.Sprintf("%s: %s", d.o.Name, fmt.Sprintf(format, args...))}
+	return &gear.Error{Kind: gear.Unsupported, Outcome: sending.NotSent, Text: fmt.Sprintf("%s: %s", d.o.Name, fmt.Sprintf(format, args...))}
 }
 
 // SetNetwork writes where the controller is to be found. Fields that are empty
@@ -353,7 +353,7 @@ func (d *Driver) Light(ctx context.Context, t time.Duration) error {
 func (d *Driver) Restart(ctx context.Context, cold bool) error {
 	err := d.use("restart the controller", func(c *ipmi.Client) error { return c.Restart(ctx, cold) })
 	if !cold && gear.KindOf(err) == gear.Unsupported {
-		return &gear.Error{Kind: gear.Unsupported, Outcome: operation.Refused, Text: "its controller cannot restart warm: --cold restarts it cold", Err: err}
+		return &gear.Error{Kind: gear.Unsupported, Outcome: sending.Refused, Text: "its controller cannot restart warm: --cold restarts it cold", Err: err}
 	}
 	return err
 }

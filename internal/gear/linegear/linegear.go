@@ -15,7 +15,7 @@ import (
 	"time"
 
 	"plumbbob/internal/attach"
-	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/secret"
 )
@@ -47,14 +47,14 @@ var (
 // Open prepares a driver; nothing is sent before the first question.
 func Open(o Options) (*Driver, error) {
 	if len(o.Addresses) == 0 {
-		return nil, &gear.Error{Kind: gear.Unreachable, Outcome: operation.NotSent, Text: o.Name + " has no address"}
+		return nil, &gear.Error{Kind: gear.Unreachable, Outcome: sending.NotSent, Text: o.Name + " has no address"}
 	}
 	line := attach.New(attach.Options{Addresses: o.Addresses, Hide: o.Secret.Password, Timeout: o.Timeout})
 	d := &Driver{o: o, prompt: usualPrompt, line: line, talking: gear.NewTurn()}
 	if o.Prompt != "" {
 		p, err := regexp.Compile("(?:" + o.Prompt + `)\s*$`)
 		if err != nil {
-			return nil, &gear.Error{Kind: gear.Unsupported, Outcome: operation.NotSent, Text: fmt.Sprintf("%s: its prompt %q is no regular expression", o.Name, o.Prompt), Err: err}
+			return nil, &gear.Error{Kind: gear.Unsupported, Outcome: sending.NotSent, Text: fmt.Sprintf("%s: its prompt %q is no regular expression", o.Name, o.Prompt), Err: err}
 		}
 		d.prompt = p
 	}
@@ -77,13 +77,13 @@ func (d *Driver) Answer(ctx context.Context) error {
 		}
 	}
 	if err != nil {
-		return d.fail(err, operation.NotSent)
+		return d.fail(err, sending.NotSent)
 	}
 	return nil
 }
 
 // fail says what is wrong with the line.
-func (d *Driver) fail(err error, oc operation.Outcome) error {
+func (d *Driver) fail(err error, oc sending.Outcome) error {
 	e := &gear.Error{Kind: gear.Unreachable, Outcome: oc, Err: err}
 	address := d.line.Address()
 	var called *attach.CallError

@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"plumbbob/internal/core/estate"
-	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/gear/geartest"
 	"plumbbob/internal/lab"
@@ -55,7 +55,7 @@ func TestASerialLine(t *testing.T) {
 	require.NoError(t, d.Answer(t.Context()))
 	for range 2 {
 		err := d.Tell(t.Context(), "make coffee")
-		require.Equal(t, operation.Refused, gear.OutcomeOf(err))
+		require.Equal(t, sending.Refused, gear.OutcomeOf(err))
 		require.EqualError(t, err, "router refused the command: make coffee: not known here")
 	}
 
@@ -77,7 +77,7 @@ func TestASerialLine(t *testing.T) {
 	require.NoError(t, d.Tell(t.Context(), "reload now"))
 
 	require.NoError(t, d.Answer(t.Context()), "the console server is still there")
-	require.Eventually(t, func() bool { return gear.OutcomeOf(d.Tell(t.Context(), "make coffee")) == operation.Refused }, soon, often, "it starts, and reads again")
+	require.Eventually(t, func() bool { return gear.OutcomeOf(d.Tell(t.Context(), "make coffee")) == sending.Refused }, soon, often, "it starts, and reads again")
 
 	said := strings.Join(d.LastLines(40), "\n")
 	require.Contains(t, said, "Firmware of ostrel-core: memory tested, loading.\nostrel-core is up.")
@@ -87,21 +87,21 @@ func TestASerialLine(t *testing.T) {
 	short := open(t, Options{Addresses: at, Timeout: 300 * time.Millisecond})
 	err = short.Tell(t.Context(), "reload now")
 	require.EqualError(t, err, "the line of router is silent: nobody reads what is typed there")
-	require.Equal(t, operation.NotSent, gear.OutcomeOf(err))
+	require.Equal(t, sending.NotSent, gear.OutcomeOf(err))
 }
 
 // TestTheConsoleServerStartsAnew: the line is called again.
 func TestTheConsoleServerStartsAnew(t *testing.T) {
 	l := labtest.Start(t, labtest.Options{Speed: 60})
 	d := open(t, Options{Addresses: serial(t, l, "ostrel-firewall"), Timeout: 500 * time.Millisecond})
-	require.Equal(t, operation.Refused, gear.OutcomeOf(d.Tell(t.Context(), "make coffee")))
+	require.Equal(t, sending.Refused, gear.OutcomeOf(d.Tell(t.Context(), "make coffee")))
 	for _, on := range []bool{false, true} {
 		for _, pdu := range []estate.Key{"ostrel-pdu-a", "ostrel-pdu-b"} {
 			require.NoError(t, l.Flip(estate.OutletEnd(pdu, 9), on))
 		}
 		require.Eventually(t, func() bool { return (d.Answer(t.Context()) == nil) == on }, soon, often)
 	}
-	require.Eventually(t, func() bool { return gear.OutcomeOf(d.Tell(t.Context(), "make coffee")) == operation.Refused }, soon, often)
+	require.Eventually(t, func() bool { return gear.OutcomeOf(d.Tell(t.Context(), "make coffee")) == sending.Refused }, soon, often)
 }
 
 // far is a far end that answers each line that is typed with the next of its
@@ -145,20 +145,20 @@ func TestWhatStandsAtALine(t *testing.T) {
 	for name, x := range map[string]struct {
 		says    []string
 		prompt  string
-		outcome operation.Outcome
+		outcome sending.Outcome
 		text    string
 	}{
-		"it needs no log-in":         {[]string{"", "\r\nrouter# ", "reload now\r\nproceeding\r\nrouter# ", ""}, "", operation.Accepted, ""},
-		"it goes at once":            {[]string{"", "\r\nrouter# "}, "", operation.Accepted, ""},
-		"a prompt of its own":        {[]string{"", "\r\nall well, over to you:", "reload now\r\ndone\r\nall well, over to you:", ""}, "over to you:", operation.Accepted, ""},
-		"it is coloured":             {[]string{"", "\r\n\x1b[1;32mrouter\x1b[0m$ \x1b[K", "reload now\r\n\x1b[31m% Invalid input\x1b[0m\r\n$ ", ""}, "", operation.Refused, "router refused the command: % Invalid input"},
-		"it asks for a name":         {[]string{"", "\r\nUser Name: ", "PASSWORD:", "\r\n\r\nlast seen on Monday\r\nrouter> ", "reload now\r\nrouter> ", ""}, "", operation.Accepted, ""},
-		"it does not know us":        {[]string{"", "\r\nlogin: ", "Password: ", "no\r\nlogin: ", ""}, "", operation.NotSent, "router refuses the credential on its line: set it again with plumb secret set"},
-		"it is in the middle":        {[]string{"", "\r\nPassword: ", "\r\nno\r\nlogin: ", "Password: ", "router> ", "% Unknown command\r\nrouter> ", ""}, "", operation.Refused, "router refused the command: % Unknown command"},
-		"a page of something":        {[]string{"", "\r\n-- more --", "\r\n-- more --", "\r\n-- more --", ""}, "", operation.NotSent, `the line of router says "-- more --", which is no prompt that is known here: state its prompt in the estate, or look what is going on there`},
-		"it wants passwords only":    {[]string{"", "\r\nPassword:", "\r\nPassword:", "\r\nPassword:", ""}, "", operation.NotSent, `the line of router says "Password:", which is no prompt that is known here: state its prompt in the estate, or look what is going on there`},
-		"it ends":                    {[]string{"busy\r\n"}, "", operation.NotSent, "was ended"},
-		"a flood, and then a prompt": {[]string{"", strings.Repeat("more and more\r\n", 20000) + "router> ", "router> ", ""}, "", operation.Accepted, ""},
+		"it needs no log-in":         {[]string{"", "\r\nrouter# ", "reload now\r\nproceeding\r\nrouter# ", ""}, "", sending.Accepted, ""},
+		"it goes at once":            {[]string{"", "\r\nrouter# "}, "", sending.Accepted, ""},
+		"a prompt of its own":        {[]string{"", "\r\nall well, over to you:", "reload now\r\ndone\r\nall well, over to you:", ""}, "over to you:", sending.Accepted, ""},
+		"it is coloured":             {[]string{"", "\r\n\x1b[1;32mrouter\x1b[0m$ \x1b[K", "reload now\r\n\x1b[31m% Invalid input\x1b[0m\r\n$ ", ""}, "", sending.Refused, "router refused the command: % Invalid input"},
+		"it asks for a name":         {[]string{"", "\r\nUser Name: ", "PASSWORD:", "\r\n\r\nlast seen on Monday\r\nrouter> ", "reload now\r\nrouter> ", ""}, "", sending.Accepted, ""},
+		"it does not know us":        {[]string{"", "\r\nlogin: ", "Password: ", "no\r\nlogin: ", ""}, "", sending.NotSent, "router refuses the credential on its line: set it again with plumb secret set"},
+		"it is in the middle":        {[]string{"", "\r\nPassword: ", "\r\nno\r\nlogin: ", "Password: ", "router> ", "% Unknown command\r\nrouter> ", ""}, "", sending.Refused, "router refused the command: % Unknown command"},
+		"a page of something":        {[]string{"", "\r\n-- more --", "\r\n-- more --", "\r\n-- more --", ""}, "", sending.NotSent, `the line of router says "-- more --", which is no prompt that is known here: state its prompt in the estate, or look what is going on there`},
+		"it wants passwords only":    {[]string{"", "\r\nPassword:", "\r\nPassword:", "\r\nPassword:", ""}, "", sending.NotSent, `the line of router says "Password:", which is no prompt that is known here: state its prompt in the estate, or look what is going on there`},
+		"it ends":                    {[]string{"busy\r\n"}, "", sending.NotSent, "was ended"},
+		"a flood, and then a prompt": {[]string{"", strings.Repeat("more and more\r\n", 20000) + "router> ", "router> ", ""}, "", sending.Accepted, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -192,17 +192,17 @@ func TestLinesThatCannotBeCalled(t *testing.T) {
 	d := open(t, Options{Addresses: append([]string{nobody}, far(t, "", "router> ", "done\r\nrouter> ", "")...)})
 	err = d.Answer(t.Context())
 	require.EqualError(t, err, "the line of router at "+nobody+": nothing listens there")
-	require.Equal(t, operation.NotSent, gear.OutcomeOf(err))
+	require.Equal(t, sending.NotSent, gear.OutcomeOf(err))
 	require.NoError(t, d.Tell(t.Context(), "reload now"), "the next address is tried")
 
 	ended, cancel := context.WithCancel(t.Context())
 	cancel()
 	err = open(t, Options{Addresses: []string{nobody}}).Tell(ended, "x")
-	require.Equal(t, operation.NotSent, gear.OutcomeOf(err), "a context that has ended sends nothing")
+	require.Equal(t, sending.NotSent, gear.OutcomeOf(err), "a context that has ended sends nothing")
 	short, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
 	defer cancel()
 	err = open(t, Options{Addresses: far(t, "", "router> ", "working on it")}).Tell(short, "reload now")
-	require.Equal(t, operation.Unclear, gear.OutcomeOf(err), "it was typed, and then nobody waited")
+	require.Equal(t, sending.Unclear, gear.OutcomeOf(err), "it was typed, and then nobody waited")
 
 	_, err = Open(Options{Name: "router"})
 	require.EqualError(t, err, "router has no address")

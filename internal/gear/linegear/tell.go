@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"plumbbob/internal/attach"
-	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 )
 
@@ -29,12 +29,12 @@ var refusal = regexp.MustCompile(`(?i)^\s*[%^?]|\b(unknown|invalid|unrecogni[sz]
 // command shows by what the device does.
 func (d *Driver) Tell(ctx context.Context, text string) error {
 	if err := d.talking.Take(ctx); err != nil {
-		return d.fail(err, operation.NotSent)
+		return d.fail(err, sending.NotSent)
 	}
 	defer d.talking.Give()
 	l, err := d.line.Call(ctx)
 	if err != nil {
-		return d.fail(err, operation.NotSent)
+		return d.fail(err, sending.NotSent)
 	}
 	entered, err := d.reach(ctx, l)
 	if err != nil {
@@ -42,11 +42,11 @@ func (d *Driver) Tell(ctx context.Context, text string) error {
 	}
 	from := l.Now()
 	if _, err := l.Write([]byte(text + enter)); err != nil {
-		return d.fail(err, operation.Unclear)
+		return d.fail(err, sending.Unclear)
 	}
 	s, answer, err := until(ctx, l, from, tellsFor, d.prompt)
 	if ctx.Err() != nil {
-		return d.fail(context.Cause(ctx), operation.Unclear)
+		return d.fail(context.Cause(ctx), sending.Unclear)
 	}
 	if err != nil || s != ready {
 		return nil // it went before the prompt came back: that is what was asked for
@@ -56,7 +56,7 @@ func (d *Driver) Tell(ctx context.Context, text string) error {
 	}
 	for _, x := range said(l, answer, text) {
 		if refusal.MatchString(x) {
-			return &gear.Error{Kind: gear.NotPermitted, Outcome: operation.Refused, Text: fmt.Sprintf("%s refused the command: %s", d.o.Name, x)}
+			return &gear.Error{Kind: gear.NotPermitted, Outcome: sending.Refused, Text: fmt.Sprintf("%s refused the command: %s", d.o.Name, x)}
 		}
 	}
 	return nil
@@ -93,18 +93,18 @@ func (d *Driver) reach(ctx context.Context, l *attach.Call) (entered bool, err e
 	case s == nothing:
 		return false, d.unready(l, text)
 	}
-	return false, &gear.Error{Kind: gear.BadSecret, Outcome: operation.NotSent, Text: d.o.Name + " refuses the credential on its line: set it again with plumb secret set"}
+	return false, &gear.Error{Kind: gear.BadSecret, Outcome: sending.NotSent, Text: d.o.Name + " refuses the credential on its line: set it again with plumb secret set"}
 }
 
 // keyIn types something, and says what stands at the line then.
 func (d *Driver) keyIn(ctx context.Context, l *attach.Call, keys string) (stands, string, error) {
 	from := l.Now()
 	if _, err := l.Write([]byte(keys)); err != nil {
-		return nothing, "", d.fail(err, operation.NotSent)
+		return nothing, "", d.fail(err, sending.NotSent)
 	}
 	s, text, err := until(ctx, l, from, d.o.Timeout, d.prompt)
 	if err != nil {
-		return s, text, d.fail(err, operation.NotSent)
+		return s, text, d.fail(err, sending.NotSent)
 	}
 	return s, text, nil
 }
@@ -113,10 +113,10 @@ func (d *Driver) keyIn(ctx context.Context, l *attach.Call, keys string) (stands
 func (d *Driver) unready(l *attach.Call, heard string) error {
 	all := l.Lines(heard)
 	if len(all) == 0 {
-		return &gear.Error{Kind: gear.Unreachable, Outcome: operation.NotSent, Text: "the line of " + d.o.Name + " is silent: nobody reads what is typed there"}
+		return &gear.Error{Kind: gear.Unreachable, Outcome: sending.NotSent, Text: "the line of " + d.o.Name + " is silent: nobody reads what is typed there"}
 	}
 	return &gear.Error{
-		Kind: gear.Malformed, Outcome: operation.NotSent,
+		Kind: gear.Malformed, Outcome: sending.NotSent,
 		Text: fmt.Sprintf("the line of %s says %q, which is no prompt that is known here: state its prompt in the estate, or look what is going on there", d.o.Name, all[len(all)-1]),
 	}
 }

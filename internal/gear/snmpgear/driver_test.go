@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"plumbbob/internal/core/estate"
-	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/reading"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/gear/geartest"
 	"plumbbob/internal/lab"
@@ -99,13 +99,13 @@ func TestErrorsSayWhatBecameOfIt(t *testing.T) {
 		before  func()
 		outlet  int
 		kind    gear.Kind
-		outcome operation.Outcome
+		outcome sending.Outcome
 	}{
-		{"a community that may only read", t.Context(), lab.ReadSecret, nil, 3, gear.NotPermitted, operation.Refused},
-		{"a wrong v3 pass phrase", t.Context(), wrongV3, nil, 3, gear.BadSecret, operation.Refused},
-		{"an unswitched outlet", t.Context(), lab.WriteSecret, nil, 9, gear.Malformed, operation.Refused},
-		{"a context that has ended", ended, lab.WriteSecret, nil, 3, gear.Unreachable, operation.NotSent},
-		{"a card that is silent", t.Context(), lab.WriteSecret, func() { require.NoError(t, l.Silence("skarvoe-pdu")) }, 3, gear.Unreachable, operation.Unclear},
+		{"a community that may only read", t.Context(), lab.ReadSecret, nil, 3, gear.NotPermitted, sending.Refused},
+		{"a wrong v3 pass phrase", t.Context(), wrongV3, nil, 3, gear.BadSecret, sending.Refused},
+		{"an unswitched outlet", t.Context(), lab.WriteSecret, nil, 9, gear.Malformed, sending.Refused},
+		{"a context that has ended", ended, lab.WriteSecret, nil, 3, gear.Unreachable, sending.NotSent},
+		{"a card that is silent", t.Context(), lab.WriteSecret, func() { require.NoError(t, l.Silence("skarvoe-pdu")) }, 3, gear.Unreachable, sending.Unclear},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			if c.before != nil {

@@ -10,16 +10,16 @@ import (
 
 	"github.com/gosnmp/gosnmp"
 
-	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/secret"
 	"plumbbob/internal/wire/names"
 )
 
 const (
-	notSent = operation.NotSent
-	refused = operation.Refused
-	unclear = operation.Unclear
+	notSent = sending.NotSent
+	refused = sending.Refused
+	unclear = sending.Unclear
 )
 
 const (
@@ -153,7 +153,7 @@ func (s *session) set(retries int, vs ...gosnmp.SnmpPDU) error {
 
 // err sorts what gosnmp reports. oc is what became of a command, when the
 // error itself does not tell.
-func (s *session) err(err error, oc operation.Outcome) error {
+func (s *session) err(err error, oc sending.Outcome) error {
 	e := &gear.Error{Kind: gear.Unreachable, Outcome: oc, Err: err}
 	where := fmt.Sprintf("%s at %s", s.o.Name, s.o.Addresses[s.at])
 	switch {

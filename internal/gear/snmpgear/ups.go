@@ -9,8 +9,8 @@ import (
 
 	"github.com/gosnmp/gosnmp"
 
-	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/reading"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 )
 
@@ -328,10 +328,10 @@ func (d *supply) cancel() error {
 		return err
 	}
 	if word(outputSource, got.integer(source)) == string(reading.SourceNone) {
-		return &gear.Error{Kind: gear.Unsupported, Outcome: operation.NotSent, Text: fmt.Sprintf("the output of %s is off: there is nothing to be taken back; plumb on switches it on", d.o.Name)}
+		return &gear.Error{Kind: gear.Unsupported, Outcome: sending.NotSent, Text: fmt.Sprintf("the output of %s is off: there is nothing to be taken back; plumb on switches it on", d.o.Name)}
 	}
 	if got.integer(shutdown) < 0 {
-		return &gear.Error{Kind: gear.Unsupported, Outcome: operation.NotSent, Text: fmt.Sprintf("no shutdown of %s counts down: there is nothing to be taken back", d.o.Name)}
+		return &gear.Error{Kind: gear.Unsupported, Outcome: sending.NotSent, Text: fmt.Sprintf("no shutdown of %s counts down: there is nothing to be taken back", d.o.Name)}
 	}
 	return d.keeps(shutdown, -1, "that its shutdown is taken back")
 }

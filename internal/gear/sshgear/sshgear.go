@@ -17,7 +17,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/secret"
 	"plumbbob/internal/wire/names"
@@ -61,13 +61,13 @@ var (
 // Open prepares a driver; nothing is sent before the first question.
 func Open(o Options) (*Driver, error) {
 	if len(o.Addresses) == 0 {
-		return nil, &gear.Error{Kind: gear.Unreachable, Outcome: operation.NotSent, Text: o.Name + " has no address"}
+		return nil, &gear.Error{Kind: gear.Unreachable, Outcome: sending.NotSent, Text: o.Name + " has no address"}
 	}
 	d := &Driver{o: o, dialing: gear.NewTurn(), auth: ssh.Password(o.Secret.Password)}
 	if o.Secret.Kind == secret.SSHKey {
 		key, err := ssh.ParsePrivateKey([]byte(o.Secret.Password))
 		if err != nil {
-			return nil, &gear.Error{Kind: gear.BadSecret, Outcome: operation.NotSent, Text: o.Name + ": the key is none that is understood: write an unencrypted OpenSSH or PEM key", Err: err}
+			return nil, &gear.Error{Kind: gear.BadSecret, Outcome: sending.NotSent, Text: o.Name + ": the key is none that is understood: write an unencrypted OpenSSH or PEM key", Err: err}
 		}
 		d.auth = ssh.PublicKeys(key)
 	}
@@ -109,7 +109,7 @@ func (d *Driver) Answer(ctx context.Context) error {
 	// A request that nobody knows is answered with a refusal (RFC 4254, section 4).
 	if _, _, err := c.SendRequest("alive@plumbbob.invalid", true, nil); err != nil {
 		_ = d.drop(c)
-		return d.err(err, operation.NotSent)
+		return d.err(err, sending.NotSent)
 	}
 	return nil
 }
@@ -134,7 +134,7 @@ func (d *Driver) Tell(ctx context.Context, text string) error {
 		}
 		defer follow(ctx, c)()
 		if s, err = c.NewSession(); err != nil {
-			return d.err(err, operation.NotSent)
+			return d.err(err, sending.NotSent)
 		}
 	}
 	defer func() { _ = s.Close() }()
@@ -143,21 +143,21 @@ func (d *Driver) Tell(ctx context.Context, text string) error {
 	ended := make(chan error, 1)
 	if err := s.Start(text); err != nil {
 		_ = d.drop(c)
-		return d.err(err, operation.Unclear)
+		return d.err(err, sending.Unclear)
 	}
 	go func() { ended <- s.Wait() }()
 	select {
 	case err = <-ended:
 	case <-ctx.Done():
 		_ = d.drop(c)
-		return d.err(context.Cause(ctx), operation.Unclear)
+		return d.err(context.Cause(ctx), sending.Unclear)
 	case <-time.After(tellsFor):
 		return nil
 	}
 	var exit *ssh.ExitError
 	if errors.As(err, &exit) && exit.Signal() == "" {
 		return &gear.Error{
-			Kind: gear.NotPermitted, Outcome: operation.Refused, Err: err,
+			Kind: gear.NotPermitted, Outcome: sending.Refused, Err: err,
 			Text: fmt.Sprintf("%s refused the command (status %d): %s", d.o.Name, exit.ExitStatus(), said.line()),
 		}
 	}
@@ -200,7 +200,7 @@ func (b *bounded) line() string {
 // connect returns the connection, and makes one where there is none.
 func (d *Driver) connect(ctx context.Context) (*ssh.Client, error) {
 	if err := d.dialing.Take(ctx); err != nil {
-		return nil, d.err(err, operation.NotSent)
+		return nil, d.err(err, sending.NotSent)
 	}
 	defer d.dialing.Give()
 	d.mu.Lock()
@@ -210,7 +210,7 @@ func (d *Driver) connect(ctx context.Context) (*ssh.Client, error) {
 	case c != nil:
 		return c, nil
 	case closed:
-		return nil, d.err(net.ErrClosed, operation.NotSent)
+		return nil, d.err(net.ErrClosed, sending.NotSent)
 	}
 	c, err := d.dial(ctx, address)
 	d.mu.Lock()
@@ -221,7 +221,7 @@ func (d *Driver) connect(ctx context.Context) (*ssh.Client, error) {
 		return nil, err
 	case d.closed:
 		_ = c.Close()
-		return nil, d.sorted(net.ErrClosed, operation.NotSent, address)
+		return nil, d.sorted(net.ErrClosed, sending.NotSent, address)
 	}
 	d.client = c
 	return c, nil
@@ -232,7 +232,7 @@ func (d *Driver) dial(ctx context.Context, address string) (*ssh.Client, error) 
 	defer cancel()
 	conn, err := names.Default.DialContext(within, "tcp", address)
 	if err != nil {
-		return nil, d.sorted(err, operation.NotSent, address)
+		return nil, d.sorted(err, sending.NotSent, address)
 	}
 	defer context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })()
 	_ = conn.SetDeadline(time.Now().Add(2 * d.o.Timeout))
@@ -241,12 +241,12 @@ func (d *Driver) dial(ctx context.Context, address string) (*ssh.Client, error) 
 	})
 	if err != nil {
 		_ = conn.Close()
-		return nil, d.sorted(err, operation.NotSent, address)
+		return nil, d.sorted(err, sending.NotSent, address)
 	}
 	_ = conn.SetDeadline(time.Time{})
 	if ctx.Err() != nil { // it may have set the deadline before
 		_ = conn.Close()
-		return nil, d.sorted(context.Cause(ctx), operation.NotSent, address)
+		return nil, d.sorted(context.Cause(ctx), sending.NotSent, address)
 	}
 	return ssh.NewClient(c, channels, requests), nil
 }
@@ -271,14 +271,14 @@ func (d *Driver) hostKey(address string, _ net.Addr, key ssh.PublicKey) error {
 	return nil
 }
 
-func (d *Driver) err(err error, oc operation.Outcome) error {
+func (d *Driver) err(err error, oc sending.Outcome) error {
 	d.mu.Lock()
 	address := d.o.Addresses[d.at%len(d.o.Addresses)]
 	d.mu.Unlock()
 	return d.sorted(err, oc, address)
 }
 
-func (d *Driver) sorted(err error, oc operation.Outcome, address string) error {
+func (d *Driver) sorted(err error, oc sending.Outcome, address string) error {
 	e := &gear.Error{Kind: gear.Unreachable, Outcome: oc, Err: err}
 	where := fmt.Sprintf("%s at %s", d.o.Name, address)
 	var timeout net.Error

@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
-	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/gear/geartest"
 	"plumbbob/internal/lab"
@@ -49,7 +49,7 @@ func TestACommandLine(t *testing.T) {
 	require.NoError(t, d.Answer(t.Context()), "on the same connection")
 
 	err := d.Tell(t.Context(), "make coffee")
-	require.Equal(t, operation.Refused, gear.OutcomeOf(err))
+	require.Equal(t, sending.Refused, gear.OutcomeOf(err))
 	require.EqualError(t, err, "router refused the command (status 127): make coffee: not known here")
 
 	require.NoError(t, d.Tell(t.Context(), "reload now"))
@@ -62,7 +62,7 @@ func TestACommandLine(t *testing.T) {
 	defer cancel()
 	err = d.Tell(short, "reload now")
 	require.Error(t, err, "a hung router does not listen")
-	require.NotEqual(t, operation.Accepted, gear.OutcomeOf(err))
+	require.NotEqual(t, sending.Accepted, gear.OutcomeOf(err))
 }
 
 func TestWhoMayAndWhoIsThere(t *testing.T) {
@@ -72,7 +72,7 @@ func TestWhoMayAndWhoIsThere(t *testing.T) {
 	wrong.Password = "guess"
 	err := open(t, Options{Addresses: at, Secret: wrong}).Tell(t.Context(), "reload now")
 	require.Equal(t, gear.BadSecret, gear.KindOf(err))
-	require.Equal(t, operation.NotSent, gear.OutcomeOf(err))
+	require.Equal(t, sending.NotSent, gear.OutcomeOf(err))
 	require.EqualError(t, err, "router refuses the credential: set it again with plumb secret set")
 
 	err = open(t, Options{Addresses: at, Pin: "00"}).Answer(t.Context())
@@ -92,11 +92,11 @@ func TestWhoMayAndWhoIsThere(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, ln.Close())
 	err = open(t, Options{Addresses: []string{ln.Addr().String()}}).Tell(t.Context(), "x")
-	require.Equal(t, operation.NotSent, gear.OutcomeOf(err))
+	require.Equal(t, sending.NotSent, gear.OutcomeOf(err))
 	require.ErrorContains(t, err, "nothing listens there")
 	ended, cancel := context.WithCancel(t.Context())
 	cancel()
-	require.Equal(t, operation.NotSent, gear.OutcomeOf(open(t, Options{Addresses: at}).Tell(ended, "x")), "a context that has ended sends nothing")
+	require.Equal(t, sending.NotSent, gear.OutcomeOf(open(t, Options{Addresses: at}).Tell(ended, "x")), "a context that has ended sends nothing")
 }
 
 func TestKeys(t *testing.T) {

@@ -107,6 +107,26 @@ func TestALostSessionIsFoundOut(t *testing.T) {
 	require.Equal(t, []int{2, 1}, []int{opened, open})
 }
 
+// TestManyLostInARow: behind more lost packets than the controller's window is wide
+// (section 6.12.13), the session is dead. It is opened again, and the dead one closed.
+func TestManyLostInARow(t *testing.T) {
+	t.Parallel()
+	c := bmctest.Start(t, nil, nil)
+	client := c.Dial(t, func(o *ipmi.Options) { o.Tries = 2 })
+	_, err := client.DeviceID(t.Context())
+	require.NoError(t, err)
+	c.Set(func(f *bmc.Faults) { f.Mute = true })
+	for range 10 {
+		_, err = client.DeviceID(short(t, 700*time.Millisecond))
+		require.Error(t, err)
+	}
+	c.Set(func(f *bmc.Faults) { f.Mute = false })
+	_, err = client.DeviceID(short(t, 20*time.Second))
+	require.NoError(t, err)
+	opened, _, _, open := c.Counts()
+	require.Equal(t, []int{2, 1}, []int{opened, open})
+}
+
 // TestControllerKeys: each way in which the two keys do not fit has its own words, is
 // not tried again at once, and takes nobody's slot.
 func TestControllerKeys(t *testing.T) {

@@ -126,6 +126,12 @@ func TestWindow(t *testing.T) {
 		}
 	})
 	require.False(t, (&window{}).admits(0), "zero is for packets outside of sessions")
+	strict := window{reach: sequenceAhead}
+	require.False(t, strict.admits(sequenceAhead+1), "a controller takes nothing that is far ahead")
+	require.True(t, strict.admits(sequenceAhead))
+	strict.seen(sequenceAhead)
+	require.False(t, strict.admits(2*sequenceAhead+1))
+	require.True(t, strict.admits(2*sequenceAhead))
 }
 
 func TestMessage(t *testing.T) {

@@ -23,6 +23,7 @@ const (
 	nextHeader     = 0x07
 	maxPayload     = 512
 	sequenceWindow = 32
+	sequenceAhead  = 16 // so far ahead a controller takes a number (section 6.12.13): behind more lost ones a session is dead
 )
 
 // An End is one side of a session.
@@ -55,6 +56,7 @@ func NewSession(x *Exchange, end End) *Session {
 	s := &Session{Suite: x.Suite, ID: x.ConsoleID, PeerID: x.ControllerID}
 	if end == ControllerEnd {
 		s.ID, s.PeerID = s.PeerID, s.ID
+		s.window.reach = sequenceAhead
 	}
 	a := x.Suite.Algorithms()
 	if a.Integrity != integrityNone {
@@ -220,6 +222,7 @@ func (s *Session) decrypt(b []byte) ([]byte, error) {
 // window is the sequence numbers that may still come: above the highest one
 // seen, or within reach below it and not seen yet (section 6.12.13).
 type window struct {
+	reach   uint32 // how far above the highest one may be; 0 for any distance
 	highest uint32
 	before  uint32 // bit n: highest-1-n has been seen
 	begun   bool
@@ -230,7 +233,7 @@ func (w *window) admits(n uint32) bool {
 		return false
 	}
 	if ahead := n - w.highest; !w.begun || ahead != 0 && ahead < 1<<31 {
-		return true
+		return w.reach == 0 || ahead <= w.reach // the first one has to be near zero, too
 	}
 	behind := w.highest - n
 	return behind > 0 && behind <= sequenceWindow && w.before&(1<<(behind-1)) == 0
@@ -240,7 +243,7 @@ func (w *window) seen(n uint32) {
 	ahead := n - w.highest
 	switch {
 	case !w.begun:
-		*w = window{highest: n, begun: true}
+		w.highest, w.begun = n, true
 	case ahead != 0 && ahead < 1<<31:
 		if ahead > sequenceWindow {
 			w.before = 0
