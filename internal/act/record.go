@@ -18,18 +18,28 @@ import (
 	"plumbbob/internal/store"
 )
 
-// create records a new operation. While the database is away that is done in
-// the ledger: being able to act is worth more then than being neat.
+// recordWithin is how long the database may take for one record of an operation before
+// the ledger is used instead: somebody waits for power.
+const recordWithin = 3 * time.Second
+
+// create records a new operation. What the database cannot take now, the ledger does:
+// being able to act is worth more then than being neat.
 func (a *Actor) create(ctx context.Context, o *operation.Operation) error {
-	err := a.Store.CreateOperation(ctx, o, a.asked(o))
-	if errors.Is(err, store.ErrAway) {
-		a.Log.Warn("the database is away: an operation is recorded in a file", "operation", o.ID, "file", a.Ledger)
-		err = a.ledger.write(o)
+	brief, cancel := context.WithTimeout(ctx, recordWithin)
+	defer cancel()
+	err := a.Store.CreateOperation(brief, o, a.asked(o))
+	switch {
+	case err == nil:
+	case errors.Is(err, store.ErrConflict), errors.Is(err, store.ErrFenced), errors.Is(err, store.ErrRow), ctx.Err() != nil:
+		return err
+	default:
+		a.Log.Warn("the database does not take the record of an operation: it is kept in a file", "operation", o.ID, "file", a.Ledger, "because", err)
+		if err := errors.Join(a.ledger.write(o), a.noted(err)); err != nil {
+			return err
+		}
 	}
-	if err == nil {
-		a.written()
-	}
-	return err
+	a.written()
+	return nil
 }
 
 // save records how far an operation has come.
@@ -37,7 +47,9 @@ func (a *Actor) save(ctx context.Context, o *operation.Operation) error {
 	if a.ledger.has(o.ID) {
 		return a.ledger.write(o) // in order: the replay brings it all over
 	}
-	err := a.Store.SaveOperation(ctx, o)
+	brief, cancel := context.WithTimeout(ctx, recordWithin)
+	defer cancel()
+	err := a.Store.SaveOperation(brief, o)
 	if err != nil && ctx.Err() == nil && !errors.Is(err, store.ErrFenced) { // whatever it is: the file is as good
 		return errors.Join(a.ledger.write(o), a.noted(err))
 	}
@@ -58,7 +70,9 @@ func (a *Actor) end(ctx context.Context, o *operation.Operation) error {
 	if a.ledger.has(o.ID) {
 		return a.ledger.write(o)
 	}
-	err := a.Store.EndOperation(ctx, o, a.ended(o))
+	brief, cancel := context.WithTimeout(ctx, recordWithin)
+	defer cancel()
+	err := a.Store.EndOperation(brief, o, a.ended(o))
 	switch {
 	case errors.Is(err, store.ErrConflict):
 		return nil // recorded before, by a write whose answer was lost

@@ -47,6 +47,8 @@ func (a *Actor) world(ctx context.Context, by operation.Asker) (operation.World,
 	w := a.Keeper.World()
 	w.Asker = by
 	w.Gear = func(k estate.Key) operation.GearTraits { return a.Traits(w.Estate, k) }
+	ctx, cancel := context.WithTimeout(ctx, recordWithin) // what it does not say in time is gone without
+	defer cancel()
 	recent, err := a.Store.RecentOperations(ctx, w.Now.Add(-time.Hour))
 	if err == nil {
 		w.Recent = recent

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -177,17 +178,34 @@ func TestOneClearMessage(t *testing.T) {
 
 // TestTheDatabaseIsKilled in the middle of an operation, and before another:
 // power comes back, and the record is complete when the database is.
-func TestTheDatabaseIsKilled(t *testing.T) {
+func TestTheDatabaseIsKilled(t *testing.T) { withoutTheDatabase(t, syscall.SIGKILL) }
+
+// TestTheDatabaseHangs: it takes connections and answers nobody, which is no better.
+func TestTheDatabaseHangs(t *testing.T) { withoutTheDatabase(t, syscall.SIGSTOP) }
+
+func withoutTheDatabase(t *testing.T, how syscall.Signal) {
 	w := begin(t)
-	pid := func() int { return w.service.DatabasePID() }
+	pid := w.service.DatabasePID()
+	t.Cleanup(func() { _ = syscall.Kill(pid, syscall.SIGCONT) })
 	w.says(0, "", "cycle", "skarvoe-kiosk", "--means", "outlet", "--hold", "4s", "--yes", "--why", "first")
 	w.eventually(func() bool { return !w.closed(6) }, "it is off")
-	require.NoError(t, syscall.Kill(pid(), syscall.SIGKILL))
+	require.NoError(t, syscall.Kill(pid, how))
 	// Away now. Somebody who may act still can.
 	out := w.says(0, "", "cycle", "skarvoe-router", "--hold", "2s", "--yes", "--why", "second")
 	require.Contains(t, out, "is under way")
 	w.eventually(func() bool { return !w.closed(3) }, "it acts without the database")
 	w.eventually(func() bool { return w.closed(3) && w.closed(6) }, "and both come back on")
+	if how == syscall.SIGSTOP {
+		require.NoError(t, syscall.Kill(pid, syscall.SIGCONT))
+	}
+	w.eventually(func() bool {
+		res, err := http.Get(w.url + "/healthz")
+		if err != nil {
+			return false
+		}
+		_ = res.Body.Close()
+		return res.StatusCode == http.StatusOK
+	}, "the database is back")
 
 	var ended, said map[string]string
 	w.eventually(func() bool {

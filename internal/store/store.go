@@ -1,6 +1,7 @@
 // Package store keeps the records in MariaDB. All SQL of the product is here.
 //
 //	store.go      opening, and migrations
+//	breaker.go    a server that hangs counts as away
 //	errors.go     what the errors mean, and which are tried again
 //	lease.go      which of several services acts
 //	rows.go       documents, one by one: a bad one spoils only itself
@@ -40,7 +41,8 @@ const (
 
 // Store is the records.
 type Store struct {
-	db *sqlx.DB
+	db      *sqlx.DB
+	breaker *breaker
 
 	// Health is told of what on record cannot be read; nil: nobody.
 	Health *health.Book
@@ -67,18 +69,28 @@ func Open(ctx context.Context, c *mysql.Config) (*Store, error) {
 func Prepare(c *mysql.Config) (*Store, error) {
 	c = c.Clone()
 	c.ParseTime, c.Loc = true, time.UTC
+	c.Logger = silence{} // whatever it complains about is returned as an error as well
 	c.Timeout, c.ReadTimeout, c.WriteTimeout = dialTimeout, ioTimeout, ioTimeout
 	c.Params = map[string]string{"time_zone": "'+00:00'", "sql_mode": "'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION'"}
+	watched, err := newBreaker(c)
+	if err != nil {
+		return nil, fmt.Errorf("store: %w", err)
+	}
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
+		watched.close()
 		return nil, fmt.Errorf("store: %w", err)
 	}
 	db := sql.OpenDB(connector)
 	db.SetMaxOpenConns(maxConns)
 	db.SetMaxIdleConns(maxConns)
 	db.SetConnMaxIdleTime(5 * time.Minute)
-	return &Store{db: sqlx.NewDb(db, "mysql")}, nil
+	return &Store{db: sqlx.NewDb(db, "mysql"), breaker: watched}, nil
 }
+
+type silence struct{}
+
+func (silence) Print(...any) {}
 
 // ParseDSN reads the name of a database server, as --database takes it.
 func ParseDSN(dsn string) (*mysql.Config, error) {
@@ -105,7 +117,10 @@ func migrate(ctx context.Context, db *sql.DB) error {
 }
 
 // Close closes all connections.
-func (s *Store) Close() error { return s.db.Close() }
+func (s *Store) Close() error {
+	s.breaker.close()
+	return s.db.Close()
+}
 
 // Ping says whether the database answers.
 func (s *Store) Ping(ctx context.Context) error { return sorted(s.db.PingContext(ctx)) }
