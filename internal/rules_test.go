@@ -54,7 +54,7 @@ var rules = map[string]rule{
 	"api/contract":    {nil, "generated"},
 	"client":          {[]string{"api/contract", "core/estate", "core/journal", "core/verdict", "estatefile", "profile", "secret", "version"}, "it knows the service by its contract alone"},
 	"service":         {[]string{"act", "api", "bus", "core/", "estatefile", "gear", "gear/garage", "gear/sshgear", "health", "hint", "incidents", "keep", "lease", "password", "people", "profile", "secret", "store", "store/mariadb", "stream", "tell", "watch", "wire/icmp", "wire/syslog"}, "it puts the rooms together"},
-	"daemon":          {[]string{"../web", "password", "service", "store", "version"}, "the command line of what people install: it carries no simulated gear"},
+	"daemon":          {[]string{"../web", "core/group", "password", "service", "store", "version"}, "the command line of what people install: it carries no simulated gear"},
 	"labcli":          {[]string{"../demo", "../web", "client", "core/", "daemon", "estatefile", "keep", "lab", "password", "service", "store", "version", "wire/icmp"}, "the command line of the lab and the demo"},
 	"lab":             {[]string{"core/estate", "lab/bmc", "secret", "wire/"}, "gear of its own: it knows no driver and no room"},
 	"lab/bmc":         {[]string{"wire/"}, "a controller knows nothing of the estate"},

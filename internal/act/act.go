@@ -57,6 +57,9 @@ type Parts struct {
 	Health *health.Book // told of what cannot be recorded, or taken up
 	Lease  *lease.Lease // the right to act; nil: always
 
+	// MissedAfter is how late something may begin whose time was stated; 0: as in core/group.
+	MissedAfter time.Duration
+
 	// Reload brings in what another service may have changed while it had the lease;
 	// nil: nothing does.
 	Reload func(context.Context) error

@@ -12,6 +12,7 @@ import (
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/group"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/store"
 )
 
@@ -51,7 +52,7 @@ func (a *Actor) RequestGroup(ctx context.Context, in GroupIntent, digest string,
 	}
 	text := g.Title
 	if !g.At.IsZero() {
-		g.State = group.Scheduled
+		g.State, g.Late = group.Scheduled, a.MissedAfter
 		text += " at " + g.At.In(a.Keeper.Estate().Zone(g.Members[0].Device)).Format("2 Jan 15:04")
 	}
 	if !a.groups.reserve(g.ID) { // the same was asked for twice at once
@@ -121,7 +122,7 @@ func (r *groupRun) carryOut(ctx context.Context, cmds []group.Command) (more []g
 		case group.Wake:
 			wake = c.At
 		case group.Finish:
-			text := fmt.Sprintf("%s: %s", r.g.Title, groupWords(r.g))
+			text := fmt.Sprintf("%s: %s", r.g.Title, groupWords(r.g, r.a.Keeper.Estate().Zone(r.g.Members[0].Device)))
 			entry := r.a.groupEntry(r.g, r.g.Ended, text, string(r.g.State))
 			_ = r.a.insist(ctx, "record of group "+r.g.ID, func() error { return r.a.Store.EndGroup(ctx, r.g, entry) }) // or at the next start
 			r.tellAll()
@@ -165,6 +166,10 @@ func (r *groupRun) begin(ctx context.Context, k estate.Key) group.Event {
 	out := group.Begun{At: time.Now().UTC(), Device: k}
 	found, err := r.found(ctx, m.Operation)
 	if found || err != nil { // or we are stopping, and it is looked for at the next start
+		return out
+	}
+	if late := out.At.Sub(m.Began); late > cmp.Or(r.g.Late, group.MissedAfter) { // we were down, or had no lease
+		out.Why = fmt.Sprintf("not begun, because its turn came %s ago", verdict.Age(late))
 		return out
 	}
 	if err := r.askOnceReached(ctx, m); err != nil {
@@ -269,7 +274,7 @@ func (r *groupRun) look(ctx context.Context, now time.Time) (out []group.Event) 
 }
 
 // groupWords says how a group ended.
-func groupWords(g *group.Group) string {
+func groupWords(g *group.Group, zone *time.Location) string {
 	count := map[group.MemberState]int{}
 	var troubles []string
 	for _, m := range g.Members {
@@ -277,6 +282,9 @@ func groupWords(g *group.Group) string {
 		if m.State == group.MemberFailed || m.State == group.Refused {
 			troubles = append(troubles, fmt.Sprintf("%s %s: %s", m.Device, m.State, m.Note))
 		}
+	}
+	if g.State == group.Missed {
+		return fmt.Sprintf("missed: it was to begin at %s, and nothing here could before %s", g.At.In(zone).Format("2 Jan 15:04 MST"), g.Ended.In(zone).Format("2 Jan 15:04 MST"))
 	}
 	words := fmt.Sprintf("%d of %d done", count[group.MemberDone], len(g.Members))
 	if n := count[group.Skipped]; n > 0 {

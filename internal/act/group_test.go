@@ -161,6 +161,22 @@ func TestAGroupSurvivesARestart(t *testing.T) {
 		require.Equal(t, 2, orders, "outlet %d was switched off and on once", n)
 	}
 	require.Equal(t, group.Done, r.groupEnds(later.ID).State)
+
+	// One whose time comes while nobody is there.
+	r.MissedAfter = 100 * time.Millisecond
+	in.At = time.Now().Add(time.Second)
+	p, err = r.PreviewGroup(t.Context(), in, admin)
+	require.NoError(t, err)
+	missed, err := r.RequestGroup(t.Context(), in, p.Digest, operation.Consent{}, admin, "")
+	require.NoError(t, err)
+	stop()
+	require.Eventually(t, func() bool { return time.Since(in.At) > r.MissedAfter }, soon, often)
+	_, before := l.Contact(estate.OutletEnd("inch-strip", 3))
+	r, stop = start(t, l, s, ledger)
+	defer stop()
+	require.Equal(t, group.Missed, r.groupEnds(missed.ID).State)
+	_, after := l.Contact(estate.OutletEnd("inch-strip", 3))
+	require.Equal(t, before, after, "it is not done at another time")
 }
 
 // TestAGroupStops: at the first failure, or when somebody says so.

@@ -96,7 +96,7 @@ func (r *runner[M, E, C]) run(ctx context.Context, first E) {
 			queue = append(queue[1:], more...)
 			if !at.IsZero() {
 				wake = at
-				timer.Reset(time.Until(wake))
+				timer.Reset(until(wake))
 			}
 		}
 		if w, ok := r.work.(waiter); ok {
@@ -114,10 +114,19 @@ func (r *runner[M, E, C]) run(ctx context.Context, first E) {
 		case now := <-looks:
 			queue = append(queue, around.look(ctx, now.UTC())...)
 		case now := <-timer.C:
+			if now.Before(wake) {
+				timer.Reset(until(wake))
+				continue
+			}
 			queue = append(queue, r.work.woken(now.UTC(), wake))
 		}
 	}
 }
+
+// clockLooked is how often the clock on the wall is looked at: it may be set meanwhile.
+const clockLooked = 30 * time.Second
+
+func until(wake time.Time) time.Duration { return min(time.Until(wake), clockLooked) }
 
 // tell hands an event to the machine. Its error is ErrEnded, or that of ctx.
 func (r *runner[M, E, C]) tell(ctx context.Context, in E) error {

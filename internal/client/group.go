@@ -318,7 +318,7 @@ func (a *app) followGroup(ctx context.Context, s *service, g contract.Group) err
 	} else {
 		fmt.Fprintf(a.out, "%s: %s, %d of %d done\n", g.Title, a.paint(string(g.State), string(g.State)), g.Done, len(g.Members))
 	}
-	if g.State == contract.GroupStateFailed {
+	if g.State == contract.GroupStateFailed || g.State == contract.GroupStateMissed {
 		return fail(ExitFailed, "failed: plumb group show %s says where", g.ID)
 	}
 	return nil

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"plumbbob/internal/core/group"
 	"plumbbob/internal/password"
 	"plumbbob/internal/service"
 	"plumbbob/internal/store"
@@ -34,6 +35,7 @@ func ServiceFlags(c *cobra.Command, o *service.Options, level *string) {
 	f.DurationVar(&o.Retention.Readings, "keep-readings", o.Retention.Readings, "how long to keep every reading")
 	f.DurationVar(&o.Retention.Each5Min, "keep-5min", o.Retention.Each5Min, "how long to keep stretches of five minutes")
 	f.DurationVar(&o.Retention.EachHour, "keep-hours", o.Retention.EachHour, "how long to keep stretches of an hour")
+	f.DurationVar(&o.MissedAfter, "missed-after", group.MissedAfter, "how late something may begin that was asked for at a time; later it is missed, and not done")
 	f.StringVar(level, "log", "info", "what to log: debug, info, warn or error")
 }
 

@@ -16,6 +16,7 @@ import (
 
 	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/group"
 	"plumbbob/internal/core/incident"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/verdict"
@@ -42,6 +43,7 @@ type Room struct {
 	book  incident.Book
 	ready bool                                // what was open before the start is in the book
 	ops   map[estate.Key]*operation.Operation // the newest on each device, while it may be late
+	miss  map[estate.Key]string               // what was missed since the last look
 	dirty map[string]*unsaved                 // what the store has not got yet, by id
 	tell  []*incident.Incident                // once the lock is given back: who is told may look at the keeper
 
@@ -55,8 +57,9 @@ type unsaved struct {
 
 // New returns a room with an empty book. Nothing happens before Run.
 func New(p Parts) *Room {
-	r := &Room{Parts: p, ops: map[estate.Key]*operation.Operation{}, dirty: map[string]*unsaved{}}
+	r := &Room{Parts: p, ops: map[estate.Key]*operation.Operation{}, miss: map[estate.Key]string{}, dirty: map[string]*unsaved{}}
 	p.Bus.Operations.Listen(r.operation)
+	p.Bus.Groups.Listen(r.group)
 	return r
 }
 
@@ -147,6 +150,7 @@ func (r *Room) look(now time.Time) {
 			delete(r.ops, k)
 		}
 	}
+	w.Missed, r.miss = r.miss, map[estate.Key]string{}
 	for _, c := range r.book.Look(w, newID) {
 		if o := r.ops[c.Device]; o != nil {
 			r.book.Tried(c.Device, o.ID, now)
@@ -239,6 +243,18 @@ func (r *Room) operation(o *operation.Operation) {
 	if i := r.book.Tried(o.Device, o.ID, now); i != nil {
 		r.changed(i, nil)
 	}
+}
+
+// group notes what was to be done at a time, and was not.
+func (r *Room) group(g *group.Group) {
+	if g.State != group.Missed {
+		return
+	}
+	k := g.Members[0].Device
+	zone := r.Keeper.Estate().Zone(k)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.miss[k] = fmt.Sprintf("%s was to begin at %s and was missed: nothing here could act before %s", g.Title, g.At.In(zone).Format("2 Jan 15:04 MST"), g.Ended.In(zone).Format("2 Jan 15:04 MST"))
 }
 
 // Open lists what has not ended, the oldest first.

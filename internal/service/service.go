@@ -57,6 +57,8 @@ type Options struct {
 	Log      *slog.Logger
 
 	Retention store.Retention // zero: as store.DefaultRetention
+
+	MissedAfter time.Duration // how late something may begin whose time was stated; 0: 5 min
 }
 
 // Service is the running service.
@@ -190,7 +192,7 @@ func (s *Service) assemble(ctx context.Context) error {
 	s.actor, err = act.New(act.Parts{
 		Store: s.Store, Keeper: s.keeper, Watcher: s.watcher, Garage: s.garage, Log: s.o.Log, Health: s.health, Lease: s.lease, Reload: s.loadGear,
 		Ledger: filepath.Join(s.o.DataDir, "operations.ledger"),
-		Bus:    b, Role: s.people.Role,
+		Bus:    b, Role: s.people.Role, MissedAfter: s.o.MissedAfter,
 	})
 	if err != nil {
 		return err

@@ -53,6 +53,7 @@ const (
 	GroupStateCancelled GroupState = "cancelled"
 	GroupStateDone      GroupState = "done"
 	GroupStateFailed    GroupState = "failed"
+	GroupStateMissed    GroupState = "missed"
 	GroupStateRunning   GroupState = "running"
 	GroupStateScheduled GroupState = "scheduled"
 )
@@ -65,6 +66,8 @@ func (e GroupState) Valid() bool {
 	case GroupStateDone:
 		return true
 	case GroupStateFailed:
+		return true
+	case GroupStateMissed:
 		return true
 	case GroupStateRunning:
 		return true
@@ -1536,7 +1539,7 @@ type Incident struct {
 	Explains []string `json:"explains"`
 	ID       string   `json:"id"`
 
-	// Kind a state of verdicts, or late: it did not return from an operation in time
+	// Kind a state of verdicts; or late, it did not return from an operation in time; or missed, what was to be done to it at a time was not
 	Kind    string    `json:"kind"`
 	Notes   []Remark  `json:"notes"`
 	Opened  time.Time `json:"opened"`

@@ -12,6 +12,7 @@
 package group
 
 import (
+	"cmp"
 	"encoding/json"
 	"slices"
 	"time"
@@ -30,7 +31,11 @@ const (
 	Done      State = "done"
 	Failed    State = "failed"
 	Cancelled State = "cancelled"
+	Missed    State = "missed" // nobody could begin it at its time, and it is not done at another
 )
+
+// MissedAfter is how late one may begin whose time was stated, unless it says so itself.
+const MissedAfter = 5 * time.Minute
 
 // MemberState is where one of its operations stands.
 type MemberState string
@@ -101,7 +106,8 @@ type Group struct {
 	By       operation.Asker   `json:"by"`
 	Consent  operation.Consent `json:"consent"`
 	Asked    time.Time         `json:"asked"`
-	At       time.Time         `json:"at"` // when it begins; zero for at once
+	At       time.Time         `json:"at"`             // when it begins; zero for at once
+	Late     time.Duration     `json:"late,omitempty"` // how late it may begin
 	Order    Order             `json:"order"`
 	Members  []Member          `json:"members"`
 	State    State             `json:"state"`
@@ -211,6 +217,10 @@ func (g *Group) Step(in Event) []Command {
 	if g.State == Scheduled {
 		if at.Before(g.At) {
 			return g.saved(changed, append(out, Wake{g.At}))
+		}
+		if at.After(g.At.Add(cmp.Or(g.Late, MissedAfter))) {
+			g.miss(at)
+			return []Command{Save{}, Finish{}}
 		}
 		g.State, changed = Running, true
 	}
@@ -390,6 +400,16 @@ func (g *Group) end(at time.Time) {
 		g.State = Cancelled
 	case g.failed():
 		g.State = Failed
+	}
+}
+
+// miss lets go of one whose time is over: what was meant for the night is not done in
+// office hours.
+func (g *Group) miss(at time.Time) {
+	g.State, g.Ended = Missed, at
+	for i := range g.Members {
+		g.Members[i].State, g.Members[i].Ended, g.Members[i].Over = Skipped, at, true
+		g.Members[i].Note = "not done, because its time was missed"
 	}
 }
 

@@ -164,6 +164,17 @@ func TestAtItsTime(t *testing.T) {
 	later.State, later.At = Scheduled, t0.Add(time.Hour)
 	require.Equal(t, "save, finish", said(later.Step(CancelAsked{t0, "ann"})))
 	require.Equal(t, Cancelled, later.State)
+
+	for late, want := range map[time.Duration]State{MissedAfter: Running, MissedAfter + time.Second: Missed, 6 * time.Hour: Missed} {
+		g := newGroup(t, Order{AtOnce: 2})
+		g.State, g.At = Scheduled, t0.Add(time.Hour)
+		cmds := g.Step(Started{g.At.Add(late)})
+		require.Equal(t, want, g.State, "%s late", late)
+		if want == Missed {
+			require.Equal(t, "save, finish", said(cmds), "what was meant for the night is not done in office hours")
+			require.Equal(t, Skipped, g.Members[0].State)
+		}
+	}
 }
 
 // TestWhatHoldsWhateverHappens: in whatever order things happen, nothing begins

@@ -21,6 +21,10 @@ import (
 // of verdicts.
 const Late = "late"
 
+// Missed is the kind of an incident that opened because something was to be done to a
+// device at a time at which nobody could. It ends when somebody has seen it.
+const Missed = "missed"
+
 // An Incident is one trouble with one cause.
 type Incident struct {
 	ID     string     `json:"id"`
@@ -105,6 +109,7 @@ type World struct {
 	Estate   *estate.Estate
 	Verdicts map[estate.Key]verdict.Verdict
 	Late     map[estate.Key]string // devices that have not returned in time, in words
+	Missed   map[estate.Key]string // what has just been missed, in words
 	Now      time.Time
 }
 
@@ -233,6 +238,11 @@ func causes(w World, troubles []verdict.Trouble) []Cause {
 			out = append(out, c)
 		}
 	}
+	for _, k := range slices.Sorted(maps.Keys(w.Missed)) {
+		if !slices.ContainsFunc(out, func(c Cause) bool { return c.Device == k }) {
+			out = append(out, Cause{Device: k, Kind: Missed, Text: w.Missed[k]})
+		}
+	}
 	return out
 }
 
@@ -294,7 +304,7 @@ func (i *Incident) explain(cut []estate.Key) (news bool) {
 // says what is wrong, in a few words.
 func says(c Cause) string {
 	switch {
-	case c.Kind == Late:
+	case c.Kind == Late, c.Kind == Missed:
 		return c.Text
 	case len(c.Explains) > 0:
 		return fmt.Sprintf("%s is %s, and %d behind it are cut off", c.Device, c.Kind, len(c.Explains))
@@ -307,6 +317,12 @@ func says(c Cause) string {
 func (i *Incident) over(w World) string {
 	if w.Estate.Device(i.Device) == nil {
 		return "it is not in the estate any more"
+	}
+	if i.Kind == Missed {
+		if i.Seen != nil {
+			return i.Seen.By + " has seen it"
+		}
+		return ""
 	}
 	switch v := w.Verdicts[i.Device]; v.State {
 	case verdict.Steady:

@@ -27,6 +27,20 @@ func found(s verdict.State, cutBy ...estate.Key) verdict.Verdict {
 	return v
 }
 
+// TestWhatWasMissed: it is told until somebody has seen it, whatever the device does.
+func TestWhatWasMissed(t *testing.T) {
+	b := &book{T: t, now: zero}
+	steady := map[estate.Key]verdict.Verdict{"router": found(verdict.Steady)}
+	look := func(missed map[estate.Key]string) []Change {
+		return b.Look(World{Estate: pier, Now: b.now, Verdicts: steady, Missed: missed}, b.id)
+	}
+	require.Equal(t, "Opened: Cycle router was missed", look(map[estate.Key]string{"router": "Cycle router was missed"})[0].Text)
+	require.Empty(t, look(nil))
+	_, err := b.Of("router").Acknowledge("ann", "", b.now)
+	require.NoError(t, err)
+	require.Equal(t, "Ended after 0 s: ann has seen it", look(nil)[0].Text)
+}
+
 // book is a book that is told of the pier.
 type book struct {
 	*testing.T

@@ -1491,7 +1491,7 @@ export interface components {
             device: string;
             site: string;
             zone: string;
-            /** @description a state of verdicts, or late: it did not return from an operation in time */
+            /** @description a state of verdicts; or late, it did not return from an operation in time; or missed, what was to be done to it at a time was not */
             kind: string;
             text: string;
             /** Format: date-time */
@@ -1929,7 +1929,7 @@ export interface components {
             /** Format: date-time */
             at?: string;
             /** @enum {string} */
-            state: "scheduled" | "running" | "done" | "failed" | "cancelled";
+            state: "scheduled" | "running" | "done" | "failed" | "cancelled" | "missed";
             /** Format: date-time */
             ended?: string;
             /** @description how many of its members are */
