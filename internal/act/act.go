@@ -20,6 +20,7 @@ import (
 	"log/slog"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"plumbbob/internal/bus"
@@ -72,6 +73,8 @@ func (a *Actor) written() { a.Bus.Journal.Publish(bus.NewEntry{}) }
 type Actor struct {
 	Parts
 	ledger *ledger
+
+	retired atomic.Bool // nothing new is begun
 
 	mu     sync.Mutex
 	tookUp bool // all that was unfinished at the start
@@ -239,7 +242,7 @@ func usedKey(what string) error {
 func newID() string { return strings.ToLower(rand.Text()[:10]) }
 
 func (a *Actor) request(ctx context.Context, req Request, id string) (*operation.Operation, error) {
-	if err := a.Lease.Holds(); err != nil {
+	if err := a.mayBegin(); err != nil {
 		return nil, err
 	}
 	p, w, err := a.preview(ctx, req.Intent, req.By)

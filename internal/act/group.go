@@ -42,7 +42,7 @@ func (a *Actor) RequestGroup(ctx context.Context, in GroupIntent, digest string,
 	if p.Digest != digest {
 		return nil, &ChangedError{}
 	}
-	if err := a.Lease.Holds(); err != nil {
+	if err := a.mayBegin(); err != nil {
 		return nil, err
 	}
 	g := p.Group
@@ -148,7 +148,7 @@ func (r *groupRun) member(k estate.Key) *group.Member {
 
 // awaitLease waits until something may be begun; false says that it may not any more.
 func (a *Actor) awaitLease(ctx context.Context) bool {
-	for a.Lease.Holds() != nil {
+	for a.mayBegin() != nil {
 		if a.Lease.Other() {
 			return false
 		}

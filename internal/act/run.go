@@ -9,6 +9,7 @@ import (
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/store"
@@ -237,7 +238,7 @@ func (r *run) telling(in operation.Event) bool {
 
 // carryOut does what the machine says, in order, and stops at a record that
 // cannot be made: nothing is sent that is not on record.
-func (r *run) carryOut(ctx context.Context, cmds []operation.Command) (_ []operation.Event, wake time.Time, over bool) {
+func (r *run) carryOut(ctx context.Context, cmds []operation.Command) (more []operation.Event, wake time.Time, over bool) {
 	if slices.Contains(cmds, operation.Command(operation.Finish{})) {
 		r.finish(ctx) // records the end, and all that led to it, as one
 		return nil, wake, true
@@ -250,6 +251,10 @@ func (r *run) carryOut(ctx context.Context, cmds []operation.Command) (_ []opera
 			}
 			r.tellAll()
 		case operation.Send:
+			if r.a.retired.Load() && c.Do != operation.SwitchOn {
+				more = append(more, operation.Answered{At: time.Now().UTC(), Outcome: sending.NotSent, Why: ErrStopping.Error()})
+				continue
+			}
 			if !r.may(ctx, c) {
 				return nil, wake, r.fenced
 			}
@@ -258,7 +263,7 @@ func (r *run) carryOut(ctx context.Context, cmds []operation.Command) (_ []opera
 			wake = c.At
 		}
 	}
-	return nil, wake, false
+	return more, wake, false
 }
 
 // record makes the record ahead of what follows, however often that has to be

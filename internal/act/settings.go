@@ -161,7 +161,7 @@ func (a *Actor) startSetting(c *setting.Change, send func(context.Context) error
 	if ctx == nil || ctx.Err() != nil {
 		return nil, ErrNotReady
 	}
-	if err := a.Lease.Holds(); err != nil {
+	if err := a.mayBegin(); err != nil {
 		return nil, err
 	}
 	r := &settingRun{a: a, c: c, send: send, fresh: c.State == setting.Looked}

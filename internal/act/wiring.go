@@ -143,7 +143,7 @@ func (a *Actor) checkAt(site estate.Key) *wiring.Check {
 // CheckWiring begins a check of some outlets at a site. What has interlocks that
 // consent does not lift is skipped, and says so.
 func (a *Actor) CheckWiring(ctx context.Context, site estate.Key, outlets []estate.End, consent operation.Consent, by operation.Asker) error {
-	if err := a.Lease.Holds(); err != nil {
+	if err := a.mayBegin(); err != nil {
 		return err
 	}
 	a.mu.Lock()

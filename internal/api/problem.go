@@ -123,8 +123,10 @@ func problemOf(err error) contract.Problem {
 		return problem(http.StatusConflict, contract.Conflict, "Not now", err.Error())
 	case errors.Is(err, store.ErrAway):
 		return problem(http.StatusServiceUnavailable, contract.DatabaseAway, "The database is away", "the database does not answer; watching and switching go on, this must wait: try again in a moment")
+	case errors.Is(err, act.ErrStopping):
+		return problem(http.StatusServiceUnavailable, contract.Stopping, "Stopping", err.Error())
 	case errors.Is(err, context.Canceled):
-		return problem(http.StatusServiceUnavailable, contract.Internal, "Stopping", "the service is stopping, or you have gone")
+		return problem(http.StatusServiceUnavailable, contract.Stopping, "Stopping", "the service is stopping, or you have gone")
 	case errors.As(err, &http_):
 		return problem(http_.Code, contract.Usage, http.StatusText(http_.Code), http_.Message)
 	case errors.As(err, &status):

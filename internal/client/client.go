@@ -377,7 +377,7 @@ func (e *problemError) As(target any) bool {
 		status = ExitUsage
 	case contract.Refused, contract.PreviewChanged:
 		status = ExitRefused
-	case contract.GearUnreachable, contract.DatabaseAway:
+	case contract.GearUnreachable, contract.DatabaseAway, contract.Stopping:
 		status = ExitUnreachable
 	case contract.NotLoggedIn, contract.NotPermitted, contract.WrongPassword, contract.TooManyTries:
 		status = ExitNotPermitted

@@ -120,7 +120,7 @@ func TestExitStatus(t *testing.T) {
 	for kind, want := range map[contract.ProblemKind]int{
 		contract.Usage: ExitUsage, contract.NotFound: ExitUsage, contract.FaultyFile: ExitUsage,
 		contract.Refused: ExitRefused, contract.PreviewChanged: ExitRefused,
-		contract.GearUnreachable: ExitUnreachable, contract.DatabaseAway: ExitUnreachable,
+		contract.GearUnreachable: ExitUnreachable, contract.DatabaseAway: ExitUnreachable, contract.Stopping: ExitUnreachable,
 		contract.NotLoggedIn: ExitNotPermitted, contract.NotPermitted: ExitNotPermitted, contract.TooManyTries: ExitNotPermitted,
 		contract.Conflict: ExitFailed, contract.Internal: ExitFailed,
 	} {

@@ -38,7 +38,7 @@ func Main(args []string) int { return Run(command(), args) }
 
 // Run runs a program until it is done or told to stop, and returns its exit status.
 func Run(root *cobra.Command, args []string) int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := signals()
 	defer stop()
 	root.SilenceErrors, root.SilenceUsage, root.Version = true, true, version.This().String()
 	root.CompletionOptions = cobra.CompletionOptions{HiddenDefaultCmd: true}
@@ -55,6 +55,36 @@ func Run(root *cobra.Command, args []string) int {
 		return exitUsage
 	}
 	return exitFailed
+}
+
+// signals returns a context that ends at the first signal to stop; Hurry of it is closed
+// at the second.
+func signals() (context.Context, func()) {
+	hurry := make(chan struct{})
+	ctx, cancel := context.WithCancel(context.WithValue(context.Background(), hurryKey{}, (<-chan struct{})(hurry)))
+	got := make(chan os.Signal, 2)
+	signal.Notify(got, os.Interrupt, syscall.SIGTERM)
+	go func() {
+		if _, ok := <-got; ok {
+			cancel()
+		}
+		if _, ok := <-got; ok {
+			close(hurry)
+		}
+	}()
+	return ctx, func() {
+		signal.Stop(got)
+		close(got)
+		cancel()
+	}
+}
+
+type hurryKey struct{}
+
+// Hurry is closed when a program that is stopping is told so again.
+func Hurry(ctx context.Context) <-chan struct{} {
+	c, _ := ctx.Value(hurryKey{}).(<-chan struct{})
+	return c
 }
 
 func command() *cobra.Command {

@@ -36,6 +36,7 @@ func ServiceFlags(c *cobra.Command, o *service.Options, level *string) {
 	f.DurationVar(&o.Retention.Each5Min, "keep-5min", o.Retention.Each5Min, "how long to keep stretches of five minutes")
 	f.DurationVar(&o.Retention.EachHour, "keep-hours", o.Retention.EachHour, "how long to keep stretches of an hour")
 	f.DurationVar(&o.MissedAfter, "missed-after", group.MissedAfter, "how late something may begin that was asked for at a time; later it is missed, and not done")
+	f.DurationVar(&o.StopWithin, "stop-within", service.StopWithin, "how long a stop waits for power that was switched off and has to come back")
 	f.StringVar(level, "log", "info", "what to log: debug, info, warn or error")
 }
 
@@ -44,6 +45,7 @@ func open(ctx context.Context, o service.Options, level string) (s *service.Serv
 	if o.Log, err = NewLog(os.Stderr, level); err != nil {
 		return nil, err
 	}
+	o.Hurry, o.Notice = Hurry(ctx), os.Stderr
 	return service.Open(ctx, o)
 }
 

@@ -46,6 +46,7 @@ func runDemo(ctx context.Context, out io.Writer, o service.Options, f labFlags, 
 	if o.Log, err = daemon.NewLog(os.Stderr, level); err != nil {
 		return err
 	}
+	o.Hurry, o.Notice = daemon.Hurry(ctx), os.Stderr
 	l, text, err := f.start(o.Log)
 	if err != nil {
 		return err

@@ -7,6 +7,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -59,6 +60,10 @@ type Options struct {
 	Retention store.Retention // zero: as store.DefaultRetention
 
 	MissedAfter time.Duration // how late something may begin whose time was stated; 0: 5 min
+
+	StopWithin time.Duration   // how long a stop waits for power that is owed; 0: not at all
+	Hurry      <-chan struct{} // closed when a stop is to wait no longer; nil: never
+	Notice     io.Writer       // where a stop says what it waits for; nil: nowhere but in the log
 }
 
 // Service is the running service.
@@ -252,9 +257,12 @@ func (s *Service) setEstate(ctx context.Context, e *estate.Estate) {
 	}
 }
 
-// Run watches, acts and serves until ctx ends. Then it stops in order: first
-// nobody may ask any more, then nothing is begun, then the records are closed.
+// Run watches, acts and serves until ctx ends. Then it stops in order: first nothing
+// new is begun and power that is owed is waited for, then nobody may ask any more, then
+// the records are closed.
 func (s *Service) Run(ctx context.Context) error {
+	ctx, ended := s.stoppable(ctx)
+	defer ended()
 	tasks, ctx := errgroup.WithContext(ctx)
 	tasks.Go(func() error { return s.watcher.Run(ctx) })
 	tasks.Go(func() error { return s.keeper.Run(ctx) })

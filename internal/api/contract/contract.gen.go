@@ -532,6 +532,7 @@ const (
 	NotPermitted    ProblemKind = "not-permitted"
 	PreviewChanged  ProblemKind = "preview-changed"
 	Refused         ProblemKind = "refused"
+	Stopping        ProblemKind = "stopping"
 	TooManyTries    ProblemKind = "too-many-tries"
 	Usage           ProblemKind = "usage"
 	WrongPassword   ProblemKind = "wrong-password"
@@ -561,6 +562,8 @@ func (e ProblemKind) Valid() bool {
 	case PreviewChanged:
 		return true
 	case Refused:
+		return true
+	case Stopping:
 		return true
 	case TooManyTries:
 		return true

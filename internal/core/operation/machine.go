@@ -255,6 +255,9 @@ func (o *Operation) begin(at time.Time) []Command {
 	if s == nil {
 		return o.finish(at)
 	}
+	if o.CancelBy != "" && !(s.Kind == SwitchOn && o.Owes(s.Outlet)) {
+		return o.giveUp(at, "cancelled by "+o.CancelBy) // it was asked for while the step before could not be stopped
+	}
 	s.Began = at
 	switch s.Kind {
 	case Wait:

@@ -67,6 +67,12 @@ func closed(t *testing.T) *script { // and now waiting for the device to answer
 	return opened(t).expired().measured(13, false, 0).answered(13.2, sending.Accepted).measured(14, true, 10.9)
 }
 
+// cancelledBetween cancels a cycle of two feeds while the first is being switched off.
+func cancelledBetween(t *testing.T) *script {
+	s := &script{T: t, o: newOp(Cycle, outlet, estate.OutletEnd("other-pdu", 3))}
+	return s.feed(Started{t0}).measured(0.5, true, 11.2).feed(CancelAsked{sec(0.7), "admin"}).answered(1, sending.Accepted).measured(2, false, 0)
+}
+
 func TestMachine(t *testing.T) {
 	send := func(do StepKind) []Command {
 		return []Command{Save{}, Send{Outlet: outlet, Do: do, Hold: 10 * time.Second}}
@@ -97,6 +103,8 @@ func TestMachine(t *testing.T) {
 		{"a welded relay is found out, and its command taken back", began(t, Cycle).answered(1, sending.Accepted).measured(2, false, 11.2).expired(), nil, Running, Looking},
 		{"cancelling before the cut ends it", (&script{T: t, o: newOp(Cycle)}).feed(Started{t0}).feed(CancelAsked{sec(0.2), "admin"}), nil, Cancelled, ""},
 		{"cancelling after the cut switches on at once", opened(t).feed(CancelAsked{sec(4), "admin"}), nil, Running, Looking},
+		{"cancelling while the cut is on its way switches on as soon as it is seen", began(t, Cycle).feed(CancelAsked{sec(0.7), "admin"}).answered(1, sending.Accepted).measured(2, false, 0), nil, Running, Looking},
+		{"cancelling while the cut is on its way cuts no second feed", cancelledBetween(t), []Command{Save{}, Wake{sec(5)}}, Running, Looking},
 		{"cancelling the wait for an answer ends it", closed(t).feed(CancelAsked{sec(20), "admin"}), nil, Cancelled, ""},
 		{"the wrong device falling silent ends the wait at once", opened(t).feed(Unheard{sec(3), "skarvoe-kiosk"}), nil, Running, Looking},
 		{"so does the device answering without power", opened(t).feed(Heard{sec(5), "skarvoe-router"}), nil, Running, Looking},

@@ -1099,7 +1099,7 @@ export interface components {
             data: Record<string, never>;
         };
         /** @enum {string} */
-        ProblemKind: "usage" | "not-logged-in" | "wrong-password" | "too-many-tries" | "not-permitted" | "not-found" | "conflict" | "refused" | "preview-changed" | "faulty-file" | "gear-unreachable" | "gear-refused" | "database-away" | "internal";
+        ProblemKind: "usage" | "not-logged-in" | "wrong-password" | "too-many-tries" | "not-permitted" | "not-found" | "conflict" | "refused" | "preview-changed" | "faulty-file" | "gear-unreachable" | "gear-refused" | "database-away" | "stopping" | "internal";
         Fault: {
             line: number;
             text: string;
