@@ -106,6 +106,9 @@ func migrate(ctx context.Context, db *sql.DB) error {
 	if err != nil {
 		return fmt.Errorf("store: %w", err)
 	}
+	if err := unbegin(ctx, db); err != nil {
+		return fmt.Errorf("store: migrations: %w", sorted(err))
+	}
 	p, err := goose.NewProvider(goose.DialectMySQL, db, files)
 	if err != nil {
 		return fmt.Errorf("store: migrations: %w", err)
@@ -114,6 +117,22 @@ func migrate(ctx context.Context, db *sql.DB) error {
 		return fmt.Errorf("store: migrations: %w", sorted(err))
 	}
 	return nil
+}
+
+const noSuchTable = 1146 // ER_NO_SUCH_TABLE
+
+// unbegin drops goose's table when a first start was killed between making it and
+// writing its first row.
+func unbegin(ctx context.Context, db *sql.DB) error {
+	var rows int
+	err := db.QueryRowContext(ctx, `SELECT COUNT(*) FROM goose_db_version`).Scan(&rows)
+	if my := (*mysql.MySQLError)(nil); errors.As(err, &my) && my.Number == noSuchTable {
+		return nil
+	}
+	if err == nil && rows == 0 {
+		_, err = db.ExecContext(ctx, `DROP TABLE goose_db_version`)
+	}
+	return err
 }
 
 // Close closes all connections.

@@ -28,6 +28,7 @@ const (
 	name         = "plumbbob" // of the user and of the database
 	startWithin  = 60 * time.Second
 	stopWithin   = 30 * time.Second
+	reapWithin   = 10 * time.Second
 	restartAfter = time.Second
 	maxSocket    = 100 // bytes in the path of a Unix socket, less some room
 )
@@ -114,8 +115,16 @@ func (s *Server) prepare(ctx context.Context) error {
 		return nil
 	}
 	// Made aside and then moved, so that an interrupted set-up leaves nothing half done.
-	fresh := s.path("data.new")
-	if err := errors.Join(os.RemoveAll(fresh), os.MkdirAll(s.path("tmp"), 0o700)); err != nil {
+	// What one has left may still be written to, and is in nobody's way.
+	left, _ := filepath.Glob(s.path("data.new*"))
+	for _, dir := range left {
+		_ = os.RemoveAll(dir)
+	}
+	if err := os.MkdirAll(s.path("tmp"), 0o700); err != nil {
+		return fmt.Errorf("mariadb: %w", err)
+	}
+	fresh, err := os.MkdirTemp(s.dir, "data.new-")
+	if err != nil {
 		return fmt.Errorf("mariadb: %w", err)
 	}
 	cmd := exec.CommandContext(ctx, "mariadb-install-db", append([]string{"--no-defaults", "--datadir=" + fresh, "--tmpdir=" + s.path("tmp"),
@@ -137,8 +146,14 @@ func (s *Server) reap() error {
 		return nil
 	}
 	_ = syscall.Kill(pid, syscall.SIGTERM)
-	for deadline := time.Now().Add(stopWithin); isServer(pid); time.Sleep(50 * time.Millisecond) {
-		if time.Now().After(deadline) {
+	began, killed := time.Now(), false
+	for ; isServer(pid); time.Sleep(50 * time.Millisecond) {
+		switch waited := time.Since(began); {
+		case waited > reapWithin && !killed: // one that was told while it started may never hear it; what it has committed is safe
+			s.log.Warn("a database server that was left behind does not stop, and is killed", "process", pid)
+			_ = syscall.Kill(pid, syscall.SIGKILL)
+			killed = true
+		case waited > stopWithin:
 			return fmt.Errorf("mariadb: process %d still runs in %s: stop it, or another plumbd that uses this directory", pid, s.dir)
 		}
 	}

@@ -1,5 +1,5 @@
 -- +goose Up
-CREATE TABLE account (
+CREATE TABLE IF NOT EXISTS account (
     id            INT AUTO_INCREMENT PRIMARY KEY,
     name          VARCHAR(64)  NOT NULL UNIQUE,
     role          VARCHAR(16)  NOT NULL,
@@ -8,7 +8,7 @@ CREATE TABLE account (
 );
 
 -- Log-ins of both kinds. Only a hash of the token is kept.
-CREATE TABLE session (
+CREATE TABLE IF NOT EXISTS session (
     token_hash BINARY(32)  PRIMARY KEY,
     account_id INT         NOT NULL,
     kind       VARCHAR(8)  NOT NULL, -- console or client
@@ -19,14 +19,14 @@ CREATE TABLE session (
 );
 
 -- The estate is a document; every version of it is kept.
-CREATE TABLE estate_version (
+CREATE TABLE IF NOT EXISTS estate_version (
     id   INT AUTO_INCREMENT PRIMARY KEY,
     at   DATETIME(3) NOT NULL,
     who  VARCHAR(64) NOT NULL,
     text MEDIUMTEXT  NOT NULL
 );
 
-CREATE TABLE secret (
+CREATE TABLE IF NOT EXISTS secret (
     name   VARCHAR(64)    PRIMARY KEY,
     kind   VARCHAR(16)    NOT NULL,
     sealed VARBINARY(4096) NOT NULL,
@@ -35,7 +35,7 @@ CREATE TABLE secret (
 );
 
 -- The machine of an operation is kept whole in doc; the columns are for finding it.
-CREATE TABLE operation (
+CREATE TABLE IF NOT EXISTS operation (
     id       CHAR(10)    PRIMARY KEY,
     site     VARCHAR(63) NOT NULL,
     device   VARCHAR(63) NOT NULL,
@@ -52,14 +52,14 @@ CREATE TABLE operation (
 );
 
 -- One running operation to an outlet, enforced where it cannot be raced.
-CREATE TABLE claim (
+CREATE TABLE IF NOT EXISTS claim (
     outlet       VARCHAR(80) PRIMARY KEY,
     operation_id CHAR(10)    NOT NULL,
     KEY (operation_id)
 );
 
 -- Devices that somebody has switched off and wants off.
-CREATE TABLE parked (
+CREATE TABLE IF NOT EXISTS parked (
     device VARCHAR(63)  PRIMARY KEY,
     site   VARCHAR(63)  NOT NULL,
     who    VARCHAR(64)  NOT NULL,
@@ -68,14 +68,14 @@ CREATE TABLE parked (
 );
 
 -- Since when each device has been how it is, for after a restart.
-CREATE TABLE verdict (
+CREATE TABLE IF NOT EXISTS verdict (
     device VARCHAR(63) PRIMARY KEY,
     site   VARCHAR(63) NOT NULL,
     state  VARCHAR(16) NOT NULL,
     since  DATETIME(3) NOT NULL
 );
 
-CREATE TABLE series (
+CREATE TABLE IF NOT EXISTS series (
     id     INT AUTO_INCREMENT PRIMARY KEY,
     site   VARCHAR(63) NOT NULL,
     device VARCHAR(63) NOT NULL,
@@ -85,7 +85,7 @@ CREATE TABLE series (
 );
 
 -- One partition a day; old ones are dropped whole.
-CREATE TABLE reading (
+CREATE TABLE IF NOT EXISTS reading (
     series_id INT         NOT NULL,
     at        DATETIME(3) NOT NULL,
     value     DOUBLE      NOT NULL,
@@ -94,7 +94,7 @@ CREATE TABLE reading (
 PARTITION BY RANGE COLUMNS (at) (PARTITION pmax VALUES LESS THAN (MAXVALUE));
 
 -- Only ever added to.
-CREATE TABLE journal (
+CREATE TABLE IF NOT EXISTS journal (
     id           BIGINT AUTO_INCREMENT PRIMARY KEY,
     at           DATETIME(3)  NOT NULL,
     recorded_at  DATETIME(3)  NOT NULL,

@@ -1,6 +1,6 @@
 -- +goose Up
 -- What controllers say that is no number: the newest of each kind, as a document.
-CREATE TABLE document (
+CREATE TABLE IF NOT EXISTS document (
     device VARCHAR(63) NOT NULL,
     kind   VARCHAR(16) NOT NULL,
     site   VARCHAR(63) NOT NULL,

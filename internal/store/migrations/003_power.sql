@@ -1,7 +1,7 @@
 -- +goose Up
 -- Roll-ups of readings, to five minutes and to one hour. A stretch is named by
 -- its beginning. One partition a month; old ones are dropped whole.
-CREATE TABLE rollup_5min (
+CREATE TABLE IF NOT EXISTS rollup_5min (
     series_id INT      NOT NULL,
     at        DATETIME NOT NULL,
     least     FLOAT    NOT NULL,
@@ -13,7 +13,7 @@ CREATE TABLE rollup_5min (
 )
 PARTITION BY RANGE COLUMNS (at) (PARTITION pmax VALUES LESS THAN (MAXVALUE));
 
-CREATE TABLE rollup_1h (
+CREATE TABLE IF NOT EXISTS rollup_1h (
     series_id INT      NOT NULL,
     at        DATETIME NOT NULL,
     least     FLOAT    NOT NULL,
@@ -26,13 +26,13 @@ CREATE TABLE rollup_1h (
 PARTITION BY RANGE COLUMNS (at) (PARTITION pmax VALUES LESS THAN (MAXVALUE));
 
 -- How far each roll-up has come: everything before is in it.
-CREATE TABLE rolled (
+CREATE TABLE IF NOT EXISTS rolled (
     name  VARCHAR(16) PRIMARY KEY,
     until_at DATETIME NOT NULL
 );
 
 -- The times that a UPS lived on its battery.
-CREATE TABLE discharge (
+CREATE TABLE IF NOT EXISTS discharge (
     id       INT AUTO_INCREMENT PRIMARY KEY,
     site     VARCHAR(63) NOT NULL,
     device   VARCHAR(63) NOT NULL,
@@ -45,7 +45,7 @@ CREATE TABLE discharge (
 );
 
 -- Profiles that people have added.
-CREATE TABLE profile (
+CREATE TABLE IF NOT EXISTS profile (
     name   VARCHAR(63) PRIMARY KEY,
     text   MEDIUMTEXT  NOT NULL,
     set_at DATETIME(3) NOT NULL,

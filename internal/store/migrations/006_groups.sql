@@ -1,6 +1,6 @@
 -- +goose Up
 -- Times in which something belongs to somebody who works on it. Ended ones stay.
-CREATE TABLE work_window (
+CREATE TABLE IF NOT EXISTS work_window (
     id      BIGINT AUTO_INCREMENT PRIMARY KEY,
     site    VARCHAR(63)  NOT NULL,
     device  VARCHAR(63)  NOT NULL, -- empty: the whole site
@@ -12,7 +12,7 @@ CREATE TABLE work_window (
 );
 
 -- Calendars in iCalendar form that say when devices are in use.
-CREATE TABLE calendar (
+CREATE TABLE IF NOT EXISTS calendar (
     name   VARCHAR(63) PRIMARY KEY,
     text   MEDIUMTEXT  NOT NULL,
     set_at DATETIME(3) NOT NULL,
@@ -20,7 +20,7 @@ CREATE TABLE calendar (
 );
 
 -- Several operations that were asked for together. The machine is kept whole in doc.
-CREATE TABLE op_group (
+CREATE TABLE IF NOT EXISTS op_group (
     id       CHAR(10)    PRIMARY KEY,
     kind     VARCHAR(16) NOT NULL,
     state    VARCHAR(16) NOT NULL,
@@ -32,7 +32,7 @@ CREATE TABLE op_group (
     KEY (asked_at)
 );
 
-ALTER TABLE operation ADD KEY (site, asked_at);
+ALTER TABLE operation ADD KEY IF NOT EXISTS site (site, asked_at);
 
 -- +goose Down
 DROP TABLE work_window, calendar, op_group;

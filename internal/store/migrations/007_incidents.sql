@@ -1,6 +1,6 @@
 -- +goose Up
 -- What was wrong: one incident for one cause. Each is kept whole in doc.
-CREATE TABLE incident (
+CREATE TABLE IF NOT EXISTS incident (
     id        CHAR(10)    PRIMARY KEY,
     site      VARCHAR(63) NOT NULL,
     device    VARCHAR(63) NOT NULL,

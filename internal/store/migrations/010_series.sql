@@ -1,3 +1,3 @@
 -- +goose Up
 -- What all devices draw is looked for by the name of the series.
-ALTER TABLE series ADD KEY IF NOT EXISTS (name);
+ALTER TABLE series ADD KEY IF NOT EXISTS name (name);
