@@ -5,9 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -134,14 +132,6 @@ func TestNothingIsLeftBehind(t *testing.T) {
 	require.Eventually(t, func() bool { return server() == "" }, soon, often, "the server goes with the service")
 	p.start(t, program)
 	require.Empty(t, p.password(), "the password is shown once")
-	pid, err := os.ReadFile(filepath.Join(p.dir, "database", "pid"))
-	require.NoError(t, err)
-	number, err := strconv.Atoi(strings.TrimSpace(string(pid)))
-	require.NoError(t, err)
-	require.NoError(t, syscall.Kill(number, syscall.SIGSTOP))
-	p.kill(t)
-	p.start(t, program)
-	require.Contains(t, p.out.String(), "does not stop, and is killed", "one that hears nothing stands in nobody's way")
 	p.stop(t)
 	require.Empty(t, server())
 	for _, name := range []string{"secrets.key", "lock"} {
