@@ -76,6 +76,8 @@ type Actor struct {
 
 	retired atomic.Bool // nothing new is begun
 
+	newest newest
+
 	mu     sync.Mutex
 	tookUp bool // all that was unfinished at the start
 	busy   map[estate.End]string
@@ -192,7 +194,9 @@ func (a *Actor) preview(ctx context.Context, in operation.Intent, by operation.A
 	if err != nil {
 		return nil, w, err
 	}
-	usual, err := a.Store.Usual(ctx, in.Device)
+	brief, cancel := context.WithTimeout(ctx, recordWithin)
+	defer cancel()
+	usual, err := a.Store.Usual(brief, in.Device)
 	if err != nil && !errors.Is(err, store.ErrAway) {
 		return nil, w, err
 	}

@@ -167,6 +167,11 @@ func TestACycleFromEndToEnd(t *testing.T) {
 	require.Equal(t, 1, p.Usual.N)
 	_, err = r.Cancel(t.Context(), o.ID, "admin")
 	require.ErrorIs(t, err, ErrEnded)
+	asked.ID = ""
+	_, err = r.Request(t.Context(), asked)
+	var changed *ChangedError
+	require.ErrorAs(t, err, &changed, "what was agreed to was done: it is not done again")
+	require.Contains(t, changed.What, "operation "+o.ID+" was carried out since")
 	_, err = r.Cancel(t.Context(), "nobody", "admin")
 	require.ErrorIs(t, err, store.ErrNotFound)
 

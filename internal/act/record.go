@@ -38,6 +38,7 @@ func (a *Actor) create(ctx context.Context, o *operation.Operation) error {
 			return err
 		}
 	}
+	a.newest.note(o)
 	a.written()
 	return nil
 }

@@ -57,6 +57,7 @@ func (a *Actor) world(ctx context.Context, by operation.Asker) (operation.World,
 	if err != nil && !errors.Is(err, store.ErrAway) {
 		return w, err
 	}
+	w.Newest = a.newest.all(ctx, a)
 	a.around.mu.Lock()
 	for _, x := range a.around.windows {
 		if !x.From.After(w.Now) && x.Until.After(w.Now) {

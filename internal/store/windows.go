@@ -101,6 +101,24 @@ func (s *Store) RecentOperations(ctx context.Context, since time.Time) (map[esta
 	return out, sorted(err)
 }
 
+// NewestOperations returns the id of the operation on each device that was asked for last.
+func (s *Store) NewestOperations(ctx context.Context) (map[estate.Key]string, error) {
+	var rows []struct {
+		Device estate.Key `db:"device"`
+		ID     string     `db:"id"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT o.device AS device, o.id AS id FROM operation o
+		JOIN (SELECT device, MAX(asked_at) AS at FROM operation GROUP BY device) last ON last.device = o.device AND last.at = o.asked_at`)
+	if err != nil {
+		return nil, sorted(err)
+	}
+	out := make(map[estate.Key]string, len(rows))
+	for _, r := range rows {
+		out[r.Device] = max(out[r.Device], r.ID)
+	}
+	return out, nil
+}
+
 // UsualDraws returns what devices draw on the mean while they run, in W: over
 // the stretches since a time in which they drew more than nothing.
 func (s *Store) UsualDraws(ctx context.Context, series string, since time.Time) (map[estate.Key]float64, error) {

@@ -28,6 +28,7 @@ type World struct {
 	Draws   map[estate.Key]float64 // what devices usually draw while they run, in W
 	InUse   map[estate.Key]string  // who works with a device now, beside what the evidence says of it
 	Recent  map[estate.Key]int     // operations at a site within the last hour
+	Newest  map[estate.Key]string  // the operation on a device that was asked for last
 	Windows []Window               // that are open now
 }
 
@@ -131,6 +132,7 @@ type Preview struct {
 	InUse      []Using        // who works with what would be taken down
 	Burdens    []power.Burden // what has to be carried once this is on
 	Shifts     []power.Shift  // what the other feeds have to carry once this is off
+	After      string         // the operation on the device that was asked for last: what was agreed to is done once
 	Digest     string         // of all that consent depends on
 }
 
@@ -173,6 +175,7 @@ func Look(in Intent, w World) (*Preview, error) {
 	}
 	p.loads(outlets, w)
 	p.people(w)
+	p.After = w.Newest[p.Device]
 	p.interlocks(w)
 	p.say(w)
 	p.Digest = p.digest()
@@ -417,7 +420,7 @@ func (p *Preview) digest() string {
 	for _, o := range p.Outlets {
 		fmt.Fprintln(&b, o.End, o.Known, o.Fresh, o.Reading.On, o.Unswitched)
 	}
-	fmt.Fprintln(&b, p.YourPath)
+	fmt.Fprintln(&b, p.YourPath, p.After)
 	for _, u := range p.InUse {
 		fmt.Fprintln(&b, u.Device)
 	}

@@ -346,6 +346,9 @@ func (p *Preview) chassisLocks(w World, lock func(string, Lift, string, ...any))
 // says, in a few words.
 func (p *Preview) Since(was *Preview) string {
 	var news []string
+	if p.After != was.After {
+		news = append(news, fmt.Sprintf("operation %s was carried out since", p.After))
+	}
 	said := func(lines []Line, text string) bool {
 		return slices.ContainsFunc(lines, func(l Line) bool { return l.Text == text })
 	}
