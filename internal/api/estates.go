@@ -5,7 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
+	"maps"
 	"slices"
 	"strings"
 
@@ -13,7 +13,6 @@ import (
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/estatefile"
-	"plumbbob/internal/secret"
 	"plumbbob/internal/store"
 	"plumbbob/internal/stream"
 )
@@ -36,6 +35,7 @@ type proposal struct {
 	now     *estate.Estate
 	view    contract.EstateChanges
 	renamed map[estate.Key]estate.Key
+	outside map[string][]string // where secrets would be sent that may not go there yet
 }
 
 func (s *Server) compare(ctx context.Context, b *contract.EstateImport) (proposal, error) {
@@ -53,7 +53,7 @@ func (s *Server) compare(ctx context.Context, b *contract.EstateImport) (proposa
 		return p, err
 	}
 	p.version = v.ID
-	p.view = contract.EstateChanges{Version: v.ID, Changes: []string{}}
+	p.view = contract.EstateChanges{Version: v.ID, Changes: []string{}, Sends: []string{}}
 	old := estate.Empty()
 	if v.Text != "" {
 		if old, err = estatefile.Parse("the estate on record", []byte(v.Text)); err != nil {
@@ -66,6 +66,12 @@ func (s *Server) compare(ctx context.Context, b *contract.EstateImport) (proposa
 		if c.Kind == estate.Renamed {
 			p.renamed[estate.Key(c.From)] = estate.Key(strings.TrimPrefix(c.Thing, "device "))
 		}
+	}
+	if p.outside, err = s.outside(ctx, p.now); err != nil {
+		return p, err
+	}
+	for _, name := range slices.Sorted(maps.Keys(p.outside)) {
+		p.view.Sends = append(p.view.Sends, fmt.Sprintf("secret %s would be sent to %s as well", name, strings.Join(p.outside[name], ", ")))
 	}
 	unset, err := s.unset(ctx, p.now)
 	if err != nil {
@@ -129,6 +135,12 @@ func (s *Server) ImportEstate(ctx context.Context, req contract.ImportEstateRequ
 	if err := s.mayReplace(ctx, p.now); err != nil {
 		return nil, err
 	}
+	if len(p.view.Changes) == 0 && !mayBind(ctx) {
+		return contract.ImportEstate200JSONResponse(p.view), nil
+	}
+	if err := s.bind(ctx, p.outside); err != nil {
+		return nil, err
+	}
 	if len(p.view.Changes) == 0 {
 		return contract.ImportEstate200JSONResponse(p.view), nil
 	}
@@ -172,67 +184,4 @@ func summarize(changes []string) string {
 	return text
 }
 
-// ListSecrets implements the contract.
-func (s *Server) ListSecrets(ctx context.Context, _ contract.ListSecretsRequestObject) (contract.ListSecretsResponseObject, error) {
-	all, err := s.Store.Secrets(ctx)
-	if err != nil {
-		return nil, err
-	}
-	out := contract.ListSecrets200JSONResponse{}
-	for _, x := range all {
-		out = append(out, contract.Secret{Name: x.Name, Kind: x.Kind, SetBy: x.SetBy, Set: x.SetAt.UTC()})
-	}
-	return out, nil
-}
-
-var secretName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,62}$`)
-
-// SetSecret implements the contract.
-func (s *Server) SetSecret(ctx context.Context, req contract.SetSecretRequestObject) (contract.SetSecretResponseObject, error) {
-	if !secretName.MatchString(req.Name) {
-		return nil, usage("%q cannot be the name of a secret: use lower-case letters, digits, hyphens and dots", req.Name)
-	}
-	b := req.Body
-	v := secret.Value{
-		Kind: string(b.Kind), Community: text(b.Community), User: text(b.User),
-		AuthProtocol: text(b.AuthProtocol), AuthPass: text(b.AuthPass), PrivProtocol: text(b.PrivProtocol), PrivPass: text(b.PrivPass),
-		Password: text(b.Password), ControllerKey: text(b.ControllerKey),
-	}
-	if err := v.Check(); err != nil {
-		return nil, usage("%s", err)
-	}
-	sealed, err := s.Sealer.Seal(req.Name, v)
-	if err != nil {
-		return nil, err
-	}
-	who := whoIs(ctx).Account
-	if err := s.Store.SetSecret(ctx, store.SealedSecret{Name: req.Name, Kind: v.Kind, Sealed: sealed, SetBy: who}, entry(ctx, store.EntrySecret, "Secret %s set", req.Name)); err != nil {
-		return nil, err
-	}
-	s.Keyring.SetSecret(req.Name, v)
-	s.Health.Well("secret " + req.Name)
-	s.written()
-	return contract.SetSecret204Response{}, nil
-}
-
 func text(p *string) string { return *cmp.Or(p, new(string)) }
-
-// RemoveSecret implements the contract.
-func (s *Server) RemoveSecret(ctx context.Context, req contract.RemoveSecretRequestObject) (contract.RemoveSecretResponseObject, error) {
-	e := s.Keeper.Estate()
-	for i := range e.Devices {
-		if d := &e.Devices[i]; slices.Contains(secretsOf(d), req.Name) {
-			return nil, usage("%s is reached with secret %s: give it another one first, or replace it with plumb secret set %s", d.Key, req.Name, req.Name)
-		}
-	}
-	err := s.Store.RemoveSecret(ctx, req.Name, entry(ctx, store.EntrySecret, "Secret %s removed", req.Name))
-	if errors.Is(err, store.ErrConflict) {
-		return nil, &missing{fmt.Sprintf("there is no secret %q: plumb secret list shows them", req.Name)}
-	}
-	if err != nil {
-		return nil, err
-	}
-	s.Keyring.RemoveSecret(req.Name)
-	s.written()
-	return contract.RemoveSecret204Response{}, nil
-}

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -102,7 +103,16 @@ func (s *Server) TryProfile(ctx context.Context, req contract.TryProfileRequestO
 	if err != nil {
 		return nil, usage("%s", err)
 	}
-	found, err := s.Watcher.Try(ctx, p, req.Body.Address, text(req.Body.Secret), strings.ToLower(strings.ReplaceAll(text(req.Body.Pin), ":", "")))
+	trial := watch.Trial{
+		Profile: p, Address: req.Body.Address, Secret: text(req.Body.Secret), Pin: strings.ToLower(strings.ReplaceAll(text(req.Body.Pin), ":", "")),
+		SendAnywhere: mayBind(ctx),
+	}
+	tried := entry(ctx, store.EntryProfile, "Profile %s tried at %s with the secret %s", p.Name, trial.Address, cmp.Or(trial.Secret, "(none)"))
+	if err := s.Store.Write(ctx, tried); err != nil { // on record before anything is sent
+		return nil, err
+	}
+	s.written()
+	found, err := s.Watcher.Try(ctx, trial)
 	if err != nil {
 		return nil, err
 	}

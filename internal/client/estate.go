@@ -8,6 +8,7 @@ import (
 	"math"
 	"os"
 	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -140,6 +141,9 @@ func (a *app) changes(c contract.EstateChanges, most int) {
 	case n > 1:
 		fmt.Fprintf(a.out, "%d changes\n", n)
 	}
+	for _, s := range c.Sends {
+		fmt.Fprintln(a.out, a.wrap(strings.ToUpper(s[:1])+s[1:], 0, "    "))
+	}
 	for _, s := range deref(c.Unset) {
 		fmt.Fprintf(a.out, "Secret %s is not set yet: plumb secret set %s\n", s, s)
 	}
@@ -168,7 +172,7 @@ func (a *app) estateDiff() *cobra.Command {
 
 func changeTable(c contract.EstateChanges) table {
 	t := table{columns: []string{"change"}}
-	for _, x := range c.Changes {
+	for _, x := range append(c.Changes, c.Sends...) {
 		t.rows = append(t.rows, row(x))
 	}
 	return t
@@ -244,33 +248,4 @@ func (a *app) estateExport() *cobra.Command {
 			return nil
 		}),
 	}
-}
-
-func (a *app) secretCommand() *cobra.Command {
-	c := &cobra.Command{Use: "secret", Short: "Stored credentials: set, list, remove", RunE: needsSubcommand}
-	list := &cobra.Command{
-		Use: "list", Short: "The names of the secrets; their values are never shown", Args: args(0, 0, "plumb secret list"),
-		RunE: a.loggedIn(func(c *cobra.Command, _ []string, s *service) error {
-			all, err := ask[[]contract.Secret](s)(s.ListSecrets(c.Context()))
-			if err != nil {
-				return err
-			}
-			return a.show(all, func() table {
-				t := table{columns: []string{"NAME", "KIND", inZone("SET"), "BY"}}
-				for _, x := range all {
-					t.rows = append(t.rows, row(x.Name, x.Kind, stamp(&x.Set), x.SetBy))
-				}
-				return t
-			})
-		}),
-	}
-	remove := &cobra.Command{
-		Use: "remove NAME", Short: "Forget a secret", Args: args(1, 1, "plumb secret remove NAME"),
-		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
-			_, err := ask[nothing](s)(s.RemoveSecret(c.Context(), given[0]))
-			return err
-		}),
-	}
-	c.AddCommand(a.secretSet(), list, remove)
-	return c
 }

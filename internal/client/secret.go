@@ -12,6 +12,75 @@ import (
 	"plumbbob/internal/secret"
 )
 
+func (a *app) secretCommand() *cobra.Command {
+	c := &cobra.Command{Use: "secret", Short: "Stored credentials: set, bind, list, remove", RunE: needsSubcommand}
+	list := &cobra.Command{
+		Use: "list", Short: "The names of the secrets; their values are never shown", Args: args(0, 0, "plumb secret list"),
+		RunE: a.loggedIn(func(c *cobra.Command, _ []string, s *service) error {
+			all, err := ask[[]contract.Secret](s)(s.ListSecrets(c.Context()))
+			if err != nil {
+				return err
+			}
+			return a.show(all, func() table {
+				t := table{columns: []string{"NAME", "KIND", inZone("SET"), "BY", "MAY BE SENT TO"}}
+				for _, x := range all {
+					t.rows = append(t.rows, row(x.Name, x.Kind, stamp(&x.Set), x.SetBy, sentTo(x.To)))
+				}
+				return t
+			})
+		}),
+	}
+	remove := &cobra.Command{
+		Use: "remove NAME", Short: "Forget a secret", Args: args(1, 1, "plumb secret remove NAME"),
+		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
+			_, err := ask[nothing](s)(s.RemoveSecret(c.Context(), given[0]))
+			return err
+		}),
+	}
+	c.AddCommand(a.secretSet(), a.secretBind(), list, remove)
+	return c
+}
+
+// sentTo says in a list where a secret may be sent: the first, and how many more.
+func sentTo(to []string) cell {
+	people := "nowhere yet"
+	if len(to) > 0 {
+		people = to[0]
+	}
+	if len(to) > 1 {
+		people += fmt.Sprintf(" and %d more", len(to)-1)
+	}
+	return cell{people: people, programs: strings.Join(to, " ")}
+}
+
+func (a *app) secretBind() *cobra.Command {
+	var only bool
+	c := &cobra.Command{
+		Use: "bind NAME TARGET…", Short: "Say where a secret may be sent",
+		Long: `Say where a secret may be sent, beside where it may be already. A target is
+PROTOCOL://HOST:PORT, PROTOCOL://HOST for every port, or PROTOCOL://NETWORK/LENGTH.
+Who imports an estate as a keeper allows what is in it.`,
+		Example: "  plumb secret bind controllers ipmi://198.51.100.0/24",
+		Args:    args(1, 500, "plumb secret bind NAME PROTOCOL://HOST:PORT…"),
+		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
+			also := !only
+			b, err := ask[contract.SecretBound](s)(s.BindSecret(c.Context(), given[0], contract.SecretBound{To: append([]string{}, given[1:]...), Also: &also}))
+			if err != nil {
+				return err
+			}
+			return a.show(b, func() table {
+				t := table{columns: []string{given[0] + " MAY BE SENT TO"}}
+				for _, x := range b.To {
+					t.rows = append(t.rows, row(x))
+				}
+				return t
+			})
+		}),
+	}
+	c.Flags().BoolVar(&only, "only", false, "nowhere else; without a target, nowhere at all")
+	return c
+}
+
 // secretForm is how a secret is described on the command line. What is secret
 // itself is asked for.
 type secretForm struct {
@@ -19,6 +88,7 @@ type secretForm struct {
 	ipmiUser, login       string
 	sshUser, keyFile      string
 	v1, token, controller bool
+	to                    []string
 }
 
 func (a *app) secretSet() *cobra.Command {
@@ -37,6 +107,9 @@ with --ssh-user and --key-file.`,
 			if err != nil {
 				return err
 			}
+			if c.Flags().Changed("to") {
+				v.To = &form.to
+			}
 			if _, err := ask[nothing](s)(s.SetSecret(c.Context(), given[0], v)); err != nil {
 				return err
 			}
@@ -53,6 +126,7 @@ with --ssh-user and --key-file.`,
 	f.BoolVar(&form.token, "token", false, "HTTP, with a key or a token")
 	f.BoolVar(&form.v1, "v1", false, "SNMP v1, which neither encrypts nor proves anything")
 	f.BoolVar(&form.controller, "controller-key", false, "with --ipmi-user: ask for the controller's key as well")
+	f.StringSliceVar(&form.to, "to", nil, "where it may be sent, as in snmp://198.51.100.0/24; by default where it might before, and where the estate uses it")
 	f.StringVar(&form.auth, "auth", "sha256", "authentication protocol: "+strings.Join(secret.AuthProtocols, ", "))
 	f.StringVar(&form.priv, "priv", "aes128", "privacy protocol: "+strings.Join(secret.PrivProtocols, ", "))
 	return c

@@ -49,6 +49,8 @@ type Value struct {
 
 	Password      string `json:"password,omitempty"`
 	ControllerKey string `json:"controllerKey,omitempty"` // "Kg" of IPMI
+
+	Bound string `json:"bound,omitempty"` // where it may be sent, parted by blanks; see MayGoTo
 }
 
 // String hides the value.

@@ -10,6 +10,7 @@ import (
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/estatefile"
 	"plumbbob/internal/profile"
+	"plumbbob/internal/secret"
 	"plumbbob/internal/store"
 )
 
@@ -46,6 +47,7 @@ func (s *Service) loadGear(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("secrets: %w", err)
 	}
+	opened := map[string]secret.Value{}
 	for _, x := range secrets {
 		v, err := s.Sealer.Open(x.Name, x.Sealed)
 		if err != nil {
@@ -53,6 +55,7 @@ func (s *Service) loadGear(ctx context.Context) error {
 			continue
 		}
 		s.garage.SetSecret(x.Name, v)
+		opened[x.Name] = v
 	}
 	if err := s.addProfiles(ctx); err != nil {
 		return fmt.Errorf("profiles: %w", err)
@@ -62,9 +65,32 @@ func (s *Service) loadGear(ctx context.Context) error {
 		return fmt.Errorf("the estate: %w", err)
 	}
 	if e != nil {
+		s.bindSecrets(ctx, opened, e)
 		s.setEstate(ctx, e)
 	}
 	return nil
+}
+
+// bindSecrets binds those that are of before there were bounds to where the estate uses
+// them. What cannot be recorded now is bound all the same, and recorded at a later start.
+func (s *Service) bindSecrets(ctx context.Context, opened map[string]secret.Value, e *estate.Estate) {
+	uses := e.SecretUses()
+	for name, v := range opened {
+		if v.Bound != "" {
+			continue
+		}
+		v = v.BoundTo(uses[name])
+		s.garage.SetSecret(name, v)
+		sealed, err := s.Sealer.Seal(name, v)
+		if err == nil {
+			text := fmt.Sprintf("Secret %s bound to where the estate uses it: %s", name, v.Bound)
+			err = s.Store.SetSecret(ctx, store.SealedSecret{Name: name, Kind: v.Kind, Sealed: sealed, SetBy: "plumbd"},
+				store.Entry{At: time.Now().UTC(), Who: "plumbd", Kind: store.EntrySecret, Text: text, Result: "done"})
+		}
+		if err != nil {
+			s.o.Log.Warn("that a secret is bound could not be recorded", "secret", name, "because", err)
+		}
+	}
 }
 
 // addProfiles makes the profiles known that people have added. One that cannot be

@@ -8,6 +8,7 @@ import (
 
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/gear"
+	"plumbbob/internal/gear/garage"
 	"plumbbob/internal/profile"
 )
 
@@ -29,16 +30,19 @@ func (f *Findings) missing(name, format string, args ...any) {
 	f.Missing = append(f.Missing, Finding{name, fmt.Sprintf(format, args...)})
 }
 
+// A Trial is gear that is tried without being in the estate.
+type Trial = garage.Trial
+
 // Try reads gear with a profile, and changes nothing. The profile need not be
 // known, and the gear need not be in the estate.
-func (w *Watcher) Try(ctx context.Context, p *profile.Profile, address, secretName, pin string) (Findings, error) {
+func (w *Watcher) Try(ctx context.Context, t Trial) (Findings, error) {
 	var f Findings
-	d, err := w.from.Garage.OpenTrial(p, address, secretName, pin)
+	d, err := w.from.Garage.OpenTrial(t)
 	if err != nil {
 		return f, err
 	}
 	defer func() { _ = d.Close() }()
-	return f, gear.Safely(func() error { return try(ctx, d, p, &f) })
+	return f, gear.Safely(func() error { return try(ctx, d, t.Profile, &f) })
 }
 
 func try(ctx context.Context, d gear.Driver, p *profile.Profile, f *Findings) error {

@@ -1245,6 +1245,9 @@ type EnergyUse struct {
 type EstateChanges struct {
 	Changes []string `json:"changes"`
 
+	// Sends where it would have secrets sent that may not go there yet, in words; only a keeper's import allows it
+	Sends []string `json:"sends"`
+
 	// Unset secrets that the file names and nobody has set
 	Unset *[]string `json:"unset,omitempty"`
 
@@ -2055,6 +2058,18 @@ type Secret struct {
 	Name  string    `json:"name"`
 	Set   time.Time `json:"set"`
 	SetBy string    `json:"setBy"`
+
+	// To where it may be sent: PROTOCOL://HOST:PORT, PROTOCOL://HOST or PROTOCOL://NETWORK/LENGTH
+	To []string `json:"to"`
+}
+
+// SecretBound defines model for SecretBound.
+type SecretBound struct {
+	// Also beside what it is bound to already
+	Also *bool `json:"also,omitempty"`
+
+	// To PROTOCOL://HOST:PORT, PROTOCOL://HOST or PROTOCOL://NETWORK/LENGTH
+	To []string `json:"to"`
 }
 
 // SecretValue defines model for SecretValue.
@@ -2064,10 +2079,15 @@ type SecretValue struct {
 	Community     *string         `json:"community,omitempty"`
 	ControllerKey *string         `json:"controllerKey,omitempty"`
 	Kind          SecretValueKind `json:"kind"`
-	Password      *string         `json:"password,omitempty"`
-	PrivPass      *string         `json:"privPass,omitempty"`
-	PrivProtocol  *string         `json:"privProtocol,omitempty"`
-	User          *string         `json:"user,omitempty"`
+
+	// Password or a token, or a private key for SSH
+	Password     *string `json:"password,omitempty"`
+	PrivPass     *string `json:"privPass,omitempty"`
+	PrivProtocol *string `json:"privProtocol,omitempty"`
+
+	// To where it may be sent; without it, where it might before, and where the estate uses it now
+	To   *[]string `json:"to,omitempty"`
+	User *string   `json:"user,omitempty"`
 }
 
 // SecretValueKind defines model for SecretValue.Kind.
@@ -2681,6 +2701,9 @@ type TryProfileJSONRequestBody = ProfileTrial
 // SetProfileJSONRequestBody defines body for SetProfile for application/json ContentType.
 type SetProfileJSONRequestBody = ProfileText
 
+// BindSecretJSONRequestBody defines body for BindSecret for application/json ContentType.
+type BindSecretJSONRequestBody = SecretBound
+
 // SetSecretJSONRequestBody defines body for SetSecret for application/json ContentType.
 type SetSecretJSONRequestBody = SecretValue
 
@@ -3192,6 +3215,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /secrets/{name} (the `RemoveSecret` operationId).
 	RemoveSecret(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BindSecretWithBody Say where a secret may be sent
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /secrets/{name} (the `BindSecret` operationId).
+	BindSecretWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BindSecret Say where a secret may be sent
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /secrets/{name} (the `BindSecret` operationId).
+	BindSecret(ctx context.Context, name string, body BindSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetSecretWithBody Add or replace a secret
 	//
@@ -4427,6 +4464,40 @@ func (c *Client) ListSecrets(ctx context.Context, reqEditors ...RequestEditorFn)
 // Corresponds with DELETE /secrets/{name} (the `RemoveSecret` operationId).
 func (c *Client) RemoveSecret(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveSecretRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BindSecretWithBody Say where a secret may be sent
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /secrets/{name} (the `BindSecret` operationId).
+func (c *Client) BindSecretWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBindSecretRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BindSecret Say where a secret may be sent
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /secrets/{name} (the `BindSecret` operationId).
+func (c *Client) BindSecret(ctx context.Context, name string, body BindSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBindSecretRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7180,6 +7251,53 @@ func NewRemoveSecretRequest(server string, name string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewBindSecretRequest calls the generic BindSecret builder with application/json body
+func NewBindSecretRequest(server string, name string, body BindSecretJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBindSecretRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewBindSecretRequestWithBody constructs an http.Request for the BindSecret method, with any body, and a specified content type
+func NewBindSecretRequestWithBody(server string, name string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/secrets/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewSetSecretRequest calls the generic SetSecret builder with application/json body
 func NewSetSecretRequest(server string, name string, body SetSecretJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -8171,6 +8289,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /secrets/{name} (the `RemoveSecret` operationId).
 	RemoveSecretWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*RemoveSecretResponse, error)
+
+	// BindSecretWithBodyWithResponse Say where a secret may be sent
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /secrets/{name} (the `BindSecret` operationId).
+	BindSecretWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BindSecretResponse, error)
+
+	// BindSecretWithResponse Say where a secret may be sent
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /secrets/{name} (the `BindSecret` operationId).
+	BindSecretWithResponse(ctx context.Context, name string, body BindSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*BindSecretResponse, error)
 
 	// SetSecretWithBodyWithResponse Add or replace a secret
 	//
@@ -10835,6 +10967,54 @@ func (r RemoveSecretResponse) ContentType() string {
 	return ""
 }
 
+type BindSecretResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SecretBound
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r BindSecretResponse) GetJSON200() *SecretBound {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BindSecretResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BindSecretResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BindSecretResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BindSecretResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BindSecretResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SetSecretResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12366,6 +12546,32 @@ func (c *ClientWithResponses) RemoveSecretWithResponse(ctx context.Context, name
 		return nil, err
 	}
 	return ParseRemoveSecretResponse(rsp)
+}
+
+// BindSecretWithBodyWithResponse Say where a secret may be sent
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /secrets/{name} (the `BindSecret` operationId).
+func (c *ClientWithResponses) BindSecretWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BindSecretResponse, error) {
+	rsp, err := c.BindSecretWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBindSecretResponse(rsp)
+}
+
+// BindSecretWithResponse Say where a secret may be sent
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /secrets/{name} (the `BindSecret` operationId).
+func (c *ClientWithResponses) BindSecretWithResponse(ctx context.Context, name string, body BindSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*BindSecretResponse, error) {
+	rsp, err := c.BindSecret(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBindSecretResponse(rsp)
 }
 
 // SetSecretWithBodyWithResponse Add or replace a secret
@@ -14382,6 +14588,39 @@ func ParseRemoveSecretResponse(rsp *http.Response) (*RemoveSecretResponse, error
 	return response, nil
 }
 
+// ParseBindSecretResponse parses an HTTP response from a BindSecretWithResponse call
+func ParseBindSecretResponse(rsp *http.Response) (*BindSecretResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BindSecretResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SecretBound
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSetSecretResponse parses an HTTP response from a SetSecretWithResponse call
 func ParseSetSecretResponse(rsp *http.Response) (*SetSecretResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14985,6 +15224,9 @@ type ServerInterface interface {
 	// RemoveSecret Forget a secret
 	// (DELETE /secrets/{name})
 	RemoveSecret(ctx *echo.Context, name string) error
+	// BindSecret Say where a secret may be sent
+	// (PATCH /secrets/{name})
+	BindSecret(ctx *echo.Context, name string) error
 	// SetSecret Add or replace a secret
 	// (PUT /secrets/{name})
 	SetSecret(ctx *echo.Context, name string) error
@@ -16015,6 +16257,22 @@ func (w *ServerInterfaceWrapper) RemoveSecret(ctx *echo.Context) error {
 	return err
 }
 
+// BindSecret converts echo context to params.
+func (w *ServerInterfaceWrapper) BindSecret(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.BindSecret(ctx, name)
+	return err
+}
+
 // SetSecret converts echo context to params.
 func (w *ServerInterfaceWrapper) SetSecret(ctx *echo.Context) error {
 	var err error
@@ -16257,6 +16515,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/estate/diff", wrapper.DiffEstate, options.OperationMiddlewares["diffEstate"]...)
 	router.GET(options.BaseURL+"/secrets", wrapper.ListSecrets, options.OperationMiddlewares["listSecrets"]...)
 	router.DELETE(options.BaseURL+"/secrets/:name", wrapper.RemoveSecret, options.OperationMiddlewares["removeSecret"]...)
+	router.PATCH(options.BaseURL+"/secrets/:name", wrapper.BindSecret, options.OperationMiddlewares["bindSecret"]...)
 	router.PUT(options.BaseURL+"/secrets/:name", wrapper.SetSecret, options.OperationMiddlewares["setSecret"]...)
 	router.PUT(options.BaseURL+"/password", wrapper.ChangePassword, options.OperationMiddlewares["changePassword"]...)
 	router.GET(options.BaseURL+"/accounts", wrapper.ListAccounts, options.OperationMiddlewares["listAccounts"]...)
@@ -18416,6 +18675,46 @@ func (response RemoveSecretdefaultApplicationProblemPlusJSONResponse) VisitRemov
 	return err
 }
 
+type BindSecretRequestObject struct {
+	Name string `json:"name"`
+	Body *BindSecretJSONRequestBody
+}
+
+type BindSecretResponseObject interface {
+	VisitBindSecretResponse(w http.ResponseWriter) error
+}
+
+type BindSecret200JSONResponse SecretBound
+
+func (response BindSecret200JSONResponse) VisitBindSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BindSecretdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BindSecretdefaultApplicationProblemPlusJSONResponse) VisitBindSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SetSecretRequestObject struct {
 	Name string `json:"name"`
 	Body *SetSecretJSONRequestBody
@@ -19078,6 +19377,9 @@ type StrictServerInterface interface {
 	// RemoveSecret Forget a secret
 	// (DELETE /secrets/{name})
 	RemoveSecret(ctx context.Context, request RemoveSecretRequestObject) (RemoveSecretResponseObject, error)
+	// BindSecret Say where a secret may be sent
+	// (PATCH /secrets/{name})
+	BindSecret(ctx context.Context, request BindSecretRequestObject) (BindSecretResponseObject, error)
 	// SetSecret Add or replace a secret
 	// (PUT /secrets/{name})
 	SetSecret(ctx context.Context, request SetSecretRequestObject) (SetSecretResponseObject, error)
@@ -20844,6 +21146,54 @@ func (sh *strictHandler) RemoveSecret(ctx *echo.Context, name string) error {
 		return err
 	} else if validResponse, ok := response.(RemoveSecretResponseObject); ok {
 		return validResponse.VisitRemoveSecretResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// BindSecret operation middleware
+func (sh *strictHandler) BindSecret(ctx *echo.Context, name string) error {
+	var request BindSecretRequestObject
+
+	request.Name = name
+
+	var body BindSecretJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BindSecret(ctx.Request().Context(), request.(BindSecretRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BindSecret")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(BindSecretResponseObject); ok {
+		return validResponse.VisitBindSecretResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -87,6 +87,17 @@ func (g *Garage) secret(name string) (secret.Value, error) {
 	return v, nil
 }
 
+// within says why a secret may not be sent to where an endpoint is.
+func within(v secret.Value, ep estate.Endpoint) error {
+	for _, a := range ep.Addresses {
+		if ep.Secret != "" && !v.MayGoTo(string(ep.Protocol), a) {
+			to := secret.Target(string(ep.Protocol), a)
+			return notSent(gear.BadSecret, "secret %s may not be sent to %s: a keeper allows it with plumb secret bind %s %s", ep.Secret, to, ep.Secret, to)
+		}
+	}
+	return nil
+}
+
 // Open returns the driver of an endpoint. It must not be closed by the caller.
 func (g *Garage) Open(id estate.EndpointID) (gear.Driver, error) {
 	g.mu.Lock()
@@ -100,6 +111,9 @@ func (g *Garage) Open(id estate.EndpointID) (gear.Driver, error) {
 		return nil, notSent(gear.Unreachable, "%s has no endpoint %q any more", id.Device, id.Name)
 	}
 	v, err := g.secret(ep.Secret)
+	if err == nil {
+		err = within(v, ep)
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -15,12 +15,18 @@ func (g *Garage) Wake(ctx context.Context, k estate.Key) error {
 	g.mu.Lock()
 	d := g.estate.Device(k)
 	var password string
+	var bound error
 	if d != nil && d.Wake != nil {
-		password = g.secrets[d.Wake.Secret].Password
+		v := g.secrets[d.Wake.Secret]
+		password = v.Password
+		bound = within(v, estate.Endpoint{Protocol: "wake", Secret: d.Wake.Secret, Addresses: []string{d.Wake.Broadcast}})
 	}
 	g.mu.Unlock()
 	if d == nil || d.Wake == nil {
 		return notSent(gear.Unsupported, "how %s is woken is not known any more", k)
+	}
+	if bound != nil {
+		return bound
 	}
 	mac, err := net.ParseMAC(d.Wake.MAC)
 	if err != nil {

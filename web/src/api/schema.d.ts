@@ -678,7 +678,8 @@ export interface paths {
         delete: operations["removeSecret"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** Say where a secret may be sent */
+        patch: operations["bindSecret"];
         trace?: never;
     };
     "/password": {
@@ -2036,12 +2037,16 @@ export interface components {
             /** @description of the estate that was compared with */
             version: number;
             changes: string[];
+            /** @description where it would have secrets sent that may not go there yet, in words; only a keeper's import allows it */
+            sends: string[];
             /** @description secrets that the file names and nobody has set */
             unset?: string[];
         };
         Secret: {
             name: string;
             kind: string;
+            /** @description where it may be sent: PROTOCOL://HOST:PORT, PROTOCOL://HOST or PROTOCOL://NETWORK/LENGTH */
+            to: string[];
             setBy: string;
             /** Format: date-time */
             set: string;
@@ -2055,8 +2060,17 @@ export interface components {
             authPass?: string;
             privProtocol?: string;
             privPass?: string;
+            /** @description or a token, or a private key for SSH */
             password?: string;
             controllerKey?: string;
+            /** @description where it may be sent; without it, where it might before, and where the estate uses it now */
+            to?: string[];
+        };
+        SecretBound: {
+            /** @description PROTOCOL://HOST:PORT, PROTOCOL://HOST or PROTOCOL://NETWORK/LENGTH */
+            to: string[];
+            /** @description beside what it is bound to already */
+            also?: boolean;
         };
         SitePower: {
             site: string;
@@ -3618,6 +3632,33 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    bindSecret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SecretBound"];
+            };
+        };
+        responses: {
+            /** @description Where it may be sent now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecretBound"];
+                };
             };
             default: components["responses"]["Problem"];
         };
