@@ -164,6 +164,9 @@ func (s *Server) mayReplace(ctx context.Context, e *estate.Estate) error {
 	if err != nil {
 		return err
 	}
+	if err := e.EachHost(s.MayConnect); err != nil {
+		return usage("%s", err)
+	}
 	for _, o := range ops {
 		for _, end := range o.Outlets {
 			if e.Device(o.Device) == nil || e.Device(end.Device) == nil {

@@ -61,6 +61,8 @@ type Parts struct {
 	Health    *health.Book
 	Retention store.Retention
 	SetEstate func(context.Context, *estate.Estate)
+
+	MayConnect func(host string) error // why gear may not be at a host
 }
 
 // Keyring is told of secrets and profiles that have changed.

@@ -15,6 +15,7 @@ import (
 	"plumbbob/internal/password"
 	"plumbbob/internal/service"
 	"plumbbob/internal/store"
+	"plumbbob/internal/wire/names"
 	"plumbbob/web"
 )
 
@@ -36,6 +37,10 @@ func ServiceFlags(c *cobra.Command, o *service.Options, level *string) {
 	f.DurationVar(&o.Retention.Each5Min, "keep-5min", o.Retention.Each5Min, "how long to keep stretches of five minutes")
 	f.DurationVar(&o.Retention.EachHour, "keep-hours", o.Retention.EachHour, "how long to keep stretches of an hour")
 	f.DurationVar(&o.MissedAfter, "missed-after", group.MissedAfter, "how late something may begin that was asked for at a time; later it is missed, and not done")
+	if o.Connect == nil {
+		o.Connect = &names.Policy{}
+	}
+	f.BoolVar(&o.Connect.Loopback, "loopback", o.Connect.Loopback, "gear, and what is probed, may be on this host itself")
 	f.DurationVar(&o.StopWithin, "stop-within", service.StopWithin, "how long a stop waits for power that was switched off and has to come back")
 	f.StringVar(level, "log", "info", "what to log: debug, info, warn or error")
 }

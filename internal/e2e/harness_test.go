@@ -223,7 +223,7 @@ func plumbd(t *testing.T) string {
 // start runs plumbd serve and waits until it answers.
 func (p *process) start(t *testing.T, program string) {
 	p.out = &output{}
-	p.Cmd = exec.Command(program, append([]string{"serve", "--data-dir", p.dir, "--listen", p.address}, p.flags...)...)
+	p.Cmd = exec.Command(program, append([]string{"serve", "--data-dir", p.dir, "--listen", p.address, "--loopback"}, p.flags...)...)
 	p.Stdout, p.Stderr = p.out, p.out
 	require.NoError(t, p.Start())
 	running := p.Cmd

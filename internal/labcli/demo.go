@@ -21,13 +21,14 @@ import (
 	"plumbbob/internal/password"
 	"plumbbob/internal/service"
 	"plumbbob/internal/store"
+	"plumbbob/internal/wire/names"
 	"plumbbob/web"
 )
 
 func demoCommand() *cobra.Command {
 	var level string
 	var f labFlags
-	o := service.Options{DataDir: ".demo", Traps: fmt.Sprintf("127.0.0.1:%d", trapPort), Console: web.Console()}
+	o := service.Options{DataDir: ".demo", Traps: fmt.Sprintf("127.0.0.1:%d", trapPort), Console: web.Console(), Connect: &names.Policy{Loopback: true}}
 	c := &cobra.Command{
 		Use: "demo", Short: "Run the lab, the service and the console with demo data",
 		Args: cobra.NoArgs,

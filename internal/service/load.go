@@ -66,6 +66,9 @@ func (s *Service) loadGear(ctx context.Context) error {
 	}
 	if e != nil {
 		s.bindSecrets(ctx, opened, e)
+		if err := e.EachHost(s.mayConnect); err != nil {
+			s.health.Grave("connect", "the estate has something at an address that nothing is sent to, so nothing is known of it: "+err.Error())
+		}
 		s.setEstate(ctx, e)
 	}
 	return nil

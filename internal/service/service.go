@@ -12,6 +12,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"sync"
@@ -39,6 +40,7 @@ import (
 	"plumbbob/internal/tell"
 	"plumbbob/internal/watch"
 	"plumbbob/internal/wire/icmp"
+	"plumbbob/internal/wire/names"
 	"plumbbob/internal/wire/syslog"
 )
 
@@ -60,6 +62,8 @@ type Options struct {
 	Retention store.Retention // zero: as store.DefaultRetention
 
 	MissedAfter time.Duration // how late something may begin whose time was stated; 0: 5 min
+
+	Connect *names.Policy // where gear and what is probed may be; nil: anywhere
 
 	StopWithin time.Duration   // how long a stop waits for power that is owed; 0: not at all
 	Hurry      <-chan struct{} // closed when a stop is to wait no longer; nil: never
@@ -109,6 +113,9 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 func (s *Service) open(ctx context.Context) error {
 	if err := os.MkdirAll(s.o.DataDir, 0o700); err != nil {
 		return fmt.Errorf("data directory: %w", err)
+	}
+	if s.o.Connect != nil {
+		names.Default.Allow(*s.o.Connect)
 	}
 	if err := s.lock(); err != nil {
 		return err
@@ -208,7 +215,7 @@ func (s *Service) assemble(ctx context.Context) error {
 	s.api = api.New(api.Parts{
 		Store: s.Store, Keeper: s.keeper, Actor: s.actor, Incidents: s.incidents, Keyring: s.garage, Watcher: s.watcher, Sealer: s.Sealer,
 		Hub: hub, Log: s.o.Log, Console: s.o.Console, Secure: s.secure != nil, SetEstate: s.setEstate,
-		Health: s.health, Retention: s.o.Retention, People: s.people, Bus: b,
+		Health: s.health, Retention: s.o.Retention, People: s.people, Bus: b, MayConnect: s.mayConnect,
 	})
 	return nil
 }
@@ -239,6 +246,16 @@ func (s *Service) hostKeys(ctx context.Context) (sshgear.Pins, error) {
 			return nil
 		},
 	}, err
+}
+
+// mayConnect says why gear may not be at a host. What a name stands for is looked at when
+// it is connected to.
+func (s *Service) mayConnect(host string) error {
+	a, err := netip.ParseAddr(host)
+	if err != nil || s.o.Connect == nil {
+		return nil
+	}
+	return s.o.Connect.Check(a)
 }
 
 // driverFailed: one driver has panicked. It is named, and everything else goes on.

@@ -24,6 +24,7 @@ import (
 	"plumbbob/internal/gear"
 	"plumbbob/internal/gear/garage"
 	"plumbbob/internal/wire/icmp"
+	"plumbbob/internal/wire/names"
 )
 
 // Sources is how questions reach the gear.
@@ -277,7 +278,8 @@ func (w *Watcher) askProbe(ctx context.Context, o observation.Observation, p est
 	if err != nil {
 		o.Result.Why = err.Error()
 	}
-	if !errors.Is(err, icmp.ErrNotPermitted) {
+	var forbidden *names.ForbiddenError
+	if !errors.Is(err, icmp.ErrNotPermitted) && !errors.As(err, &forbidden) { // nobody was asked: that is no silence
 		w.from.Bus.Observed.Publish(o)
 	}
 	return o.Result.OK

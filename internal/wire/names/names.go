@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/netip"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -23,6 +24,8 @@ const (
 // goroutines; its zero value asks the system's resolver.
 type Book struct {
 	Lookup func(ctx context.Context, host string) ([]netip.Addr, error) // nil: the system's
+
+	policy atomic.Pointer[Policy]
 
 	mu     sync.Mutex
 	known  map[string]*entry
@@ -49,10 +52,34 @@ type Error struct {
 func (e *Error) Error() string { return fmt.Sprintf("the name %s cannot be found: %v", e.Host, e.Err) }
 func (e *Error) Unwrap() error { return e.Err }
 
+// Allow has addresses given out from now on that a policy allows, and no others.
+func (b *Book) Allow(p Policy) { b.policy.Store(&p) }
+
+// A ForbiddenError says that a host may not be connected to.
+type ForbiddenError struct {
+	Host string
+	Err  error
+}
+
+func (e *ForbiddenError) Error() string {
+	return fmt.Sprintf("%s is not connected to: %v", e.Host, e.Err)
+}
+func (e *ForbiddenError) Unwrap() error { return e.Err }
+
 // Addr returns the address of a host. A name that was found before is answered at
 // once, and looked up again beside that when it is older than a minute. The error is
-// an *Error, or that of ctx.
+// an *Error, a *ForbiddenError, or that of ctx.
 func (b *Book) Addr(ctx context.Context, host string) (netip.Addr, error) {
+	a, err := b.find(ctx, host)
+	if p := b.policy.Load(); err == nil && p != nil {
+		if why := p.Check(a); why != nil {
+			return netip.Addr{}, &ForbiddenError{host, why}
+		}
+	}
+	return a, err
+}
+
+func (b *Book) find(ctx context.Context, host string) (netip.Addr, error) {
 	if a, err := netip.ParseAddr(host); err == nil {
 		return a, nil
 	}

@@ -70,3 +70,24 @@ func TestADeadResolverCostsNothingForWhatWasFound(t *testing.T) {
 		require.Equal(t, before+1, asked.Load())
 	})
 }
+
+func TestWhereConnectionsMayGo(t *testing.T) {
+	for address, may := range map[string]bool{
+		"198.51.100.7": true, "10.0.0.1": true, "2001:db8::1": true, "fd12::1": true,
+		"169.254.169.254": false, "::ffff:169.254.169.254": false, "fe80::1": false, "fd00:ec2::254": false, "100.100.100.200": false,
+		"127.0.0.1": false, "127.9.9.9": false, "::1": false, "::ffff:127.0.0.1": false, "0.0.0.0": false, "::": false, "224.0.0.1": false,
+	} {
+		require.Equal(t, may, Policy{}.Check(netip.MustParseAddr(address)) == nil, address)
+	}
+	require.NoError(t, Policy{Loopback: true}.Check(netip.MustParseAddr("127.77.2.2")))
+	require.Error(t, Policy{Loopback: true}.Check(netip.MustParseAddr("169.254.169.254")))
+	b := Book{Lookup: func(context.Context, string) ([]netip.Addr, error) {
+		return []netip.Addr{netip.MustParseAddr("169.254.169.254")}, nil
+	}}
+	b.Allow(Policy{})
+	var forbidden *ForbiddenError
+	_, err := b.Addr(t.Context(), "harmless.example.test")
+	require.ErrorAs(t, err, &forbidden, "whatever it is called")
+	_, err = b.DialContext(t.Context(), "tcp", "127.0.0.1:9001")
+	require.ErrorAs(t, err, &forbidden)
+}
