@@ -25,7 +25,7 @@ type rule struct {
 var rules = map[string]rule{
 	"core/":           {[]string{"core/"}, "computation knows nothing of what it is used by"},
 	"wire/":           {[]string{"wire/"}, "a protocol stands for itself: it knows neither devices nor records"},
-	"gear":            {[]string{"core/reading", "core/sending", "profile"}, "what gear can do, without any gear"},
+	"gear":            {[]string{"core/plain", "core/reading", "core/sending", "profile"}, "what gear can do, without any gear"},
 	"gear/":           {[]string{"attach", "core/estate", "core/reading", "core/sending", "gear", "profile", "secret", "wire/"}, "a driver knows its own protocol, no other driver, and nothing of operations"},
 	"gear/garage":     {[]string{"core/", "gear", "gear/", "profile", "secret", "wire/wol"}, "the one place that knows every driver"},
 	"gear/geartest":   {[]string{"core/sending", "gear"}, "of tests"},
@@ -52,7 +52,7 @@ var rules = map[string]rule{
 	"tell":            {[]string{"bus", "core/", "store", "wire/syslog"}, "it sends what is on record"},
 	"api":             {[]string{"act", "api/contract", "bus", "calendar", "core/", "estatefile", "gear", "health", "incidents", "keep", "lease", "people", "profile", "secret", "store", "stream", "version", "watch"}, "the edge asks rooms: no driver, no garage, no protocol"},
 	"api/contract":    {nil, "generated"},
-	"client":          {[]string{"api/contract", "core/estate", "core/journal", "core/verdict", "estatefile", "profile", "secret", "version"}, "it knows the service by its contract alone"},
+	"client":          {[]string{"api/contract", "core/estate", "core/journal", "core/plain", "core/verdict", "estatefile", "profile", "secret", "version"}, "it knows the service by its contract alone"},
 	"service":         {[]string{"act", "api", "bus", "core/", "estatefile", "gear", "gear/garage", "gear/sshgear", "health", "hint", "incidents", "keep", "lease", "password", "people", "profile", "secret", "store", "store/mariadb", "stream", "tell", "watch", "wire/icmp", "wire/names", "wire/syslog"}, "it puts the rooms together"},
 	"daemon":          {[]string{"../web", "core/group", "password", "service", "store", "version", "wire/names"}, "the command line of what people install: it carries no simulated gear"},
 	"labcli":          {[]string{"../demo", "../web", "client", "core/", "daemon", "estatefile", "keep", "lab", "password", "service", "store", "version", "wire/icmp", "wire/names"}, "the command line of the lab and the demo"},

@@ -33,12 +33,23 @@ func row(values ...any) []cell {
 		case cell:
 			cells[i] = v
 		case string:
-			cells[i] = cell{people: v, programs: strings.TrimSpace(v)}
+			cells[i] = cell{people: v, programs: noFormula(strings.TrimSpace(v))}
 		default:
 			cells[i] = cell{people: fmt.Sprint(v), programs: fmt.Sprint(v)}
 		}
 	}
 	return cells
+}
+
+// noFormula keeps a text from being one for a spreadsheet: it may be anybody's.
+func noFormula(s string) string {
+	if s == "" || !strings.ContainsRune("=+-@\t\r", rune(s[0])) {
+		return s
+	}
+	if _, err := strconv.ParseFloat(s, 64); err == nil {
+		return s
+	}
+	return "'" + s
 }
 
 // amount is a number in a unit; what is not known has no text.

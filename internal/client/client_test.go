@@ -215,6 +215,16 @@ func TestJournalTable(t *testing.T) {
 }
 
 // TestPlot: a series in a terminal, with its gap, and whole for programs.
+// TestNoFormulas: a spreadsheet takes a text for one that begins like it.
+func TestNoFormulas(t *testing.T) {
+	for text, want := range map[string]string{
+		"=HYPERLINK(\"http://x\",\"y\")": "'=HYPERLINK(\"http://x\",\"y\")", "@SUM(A1)": "'@SUM(A1)", "+1+1": "'+1+1", "-2+3": "'-2+3",
+		"-12.5": "-12.5", "+3": "+3", "router": "router", "": "",
+	} {
+		require.Equal(t, want, row(text)[0].programs)
+	}
+}
+
 func TestPlot(t *testing.T) {
 	from := time.Date(2026, 3, 1, 14, 0, 0, 0, time.UTC)
 	x := contract.HistorySeries{Name: "draw", Unit: "W", Words: "draw", Average: new(8.0), Peak: new(16.0), PeakAt: &from, Wh: new(1500.0), Measured: new(0.75)}

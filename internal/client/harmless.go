@@ -3,6 +3,8 @@ package client
 import (
 	"bytes"
 	"unicode/utf8"
+
+	"plumbbob/internal/core/plain"
 )
 
 // Texts come from gear and from other people. What would move the cursor, change the
@@ -65,13 +67,10 @@ func controls(hex []byte) bool {
 			r = r<<4 | rune(c-'a'+10)
 		}
 	}
-	return r < 0x20 && r != '\n' && r != '\t' || r >= 0x7f && r < 0xa0 || turns(r)
+	return plain.Hurts(r)
 }
 
-// turns says whether a character turns the direction of writing, or is a control
-// character of eight bits.
-func turns(r rune) bool {
-	return r >= 0x7f && r < 0xa0 || r == 0x061c || r == 0x200e || r == 0x200f || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069
-}
+// turns says whether a character of a document hurts that JSON does not escape.
+func turns(r rune) bool { return r >= 0x20 && plain.Hurts(r) }
 
 func hasTurns(text []byte) bool { return bytes.ContainsFunc(text, turns) }

@@ -60,6 +60,7 @@ func TestFaults(t *testing.T) {
 		{"a month to start", head + "  r: {site: pier, role: router, boot: 900h}\n", "f:12: r boot: 900h0m0s is longer than a day: nothing takes that long to start"},
 		{"half an outlet", head + "  r: {site: pier, role: pdu, outlets: {count: 4.5}}\n", `f:12: "4.5" is not a whole number`},
 		{"control characters", head + "  r: {site: pier, role: router, title: \"a\\e[2J\"}\n", `f:12: r title: "a\x1b[2J" has characters that are no text: take them out`},
+		{"a text that turns round", head + "  r: {site: pier, role: router, title: \"a\\u202eb\"}\n", `f:12: r title: "a\u202eb" has characters that are no text: take them out`},
 		{"a second document", head + "  r: {site: pier, role: router}\n---\nplumb-estate: 1\n", "f:1: there is a second document, behind ---: an estate is one document"},
 		{"needs in a circle", head + "  a: {site: pier, role: router, needs: [b]}\n  b: {site: pier, role: router, needs: [a]}\n", "f:12: a needs: a needs itself: a → b → a. Take one of these needs out"},
 		{"an old name that is still there", head + "  a: {site: pier, role: router, was: b}\n  b: {site: pier, role: router}\n", "f:12: a was: there is still a device b: it cannot be the old name of a"},

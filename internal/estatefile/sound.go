@@ -11,6 +11,8 @@ import (
 	"unicode"
 
 	"go.yaml.in/yaml/v3"
+
+	"plumbbob/internal/core/plain"
 )
 
 // What can be written down and cannot be meant: numbers below nothing, ports that there
@@ -82,7 +84,7 @@ func (p *parser) plain(path []string, what, s string) {
 	switch n := len([]rune(s)); {
 	case n > most:
 		p.fault(path, "%s: has %d characters, and %d are the most", what, n, most)
-	case strings.ContainsFunc(s, unicode.IsControl):
+	case strings.ContainsFunc(s, func(r rune) bool { return unicode.IsControl(r) || plain.Hurts(r) }):
 		p.fault(path, "%s: %q has characters that are no text: take them out", what, s)
 	}
 }

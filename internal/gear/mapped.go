@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"plumbbob/internal/core/plain"
 	"plumbbob/internal/core/reading"
 	"plumbbob/internal/profile"
 )
@@ -185,13 +186,7 @@ const maxText = 64
 // Clean takes from a text of gear's what could act on a terminal or a page,
 // and bounds it.
 func Clean(s string) string {
-	s = strings.Map(func(r rune) rune {
-		if r < ' ' || r == 0x7f || r == '\uFFFD' {
-			return -1
-		}
-		return r
-	}, strings.ToValidUTF8(s, ""))
-	runes := []rune(s)
+	runes := []rune(plain.Line(s))
 	return string(runes[:min(len(runes), maxText)])
 }
 

@@ -59,15 +59,26 @@ func (m Message) Append(b []byte) []byte {
 	} else {
 		b = append(b, "["+DataID...)
 		for _, k := range m.Keys {
-			b = fmt.Appendf(b, ` %s="%s"`, k, escape.Replace(strings.ToValidUTF8(m.Data[k], "�")))
+			b = fmt.Appendf(b, ` %s="%s"`, k, escape.Replace(oneLine(m.Data[k])))
 		}
 		b = append(b, ']')
 	}
 	if m.Text != "" {
 		b = append(b, " \xef\xbb\xbf"...) // the BOM says that it is UTF-8 (section 6.4)
-		b = append(b, strings.ToValidUTF8(m.Text, "�")...)
+		b = append(b, oneLine(m.Text)...)
 	}
 	return b
+}
+
+// oneLine keeps a text within its message: many collectors take one a line, and a new
+// line in it for the beginning of the next.
+func oneLine(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r < ' ' || r >= 0x7f && r < 0xa0 || r == 0x2028 || r == 0x2029 {
+			return ' '
+		}
+		return r
+	}, strings.ToValidUTF8(s, "�"))
 }
 
 // escape is what a parameter's value must not hold as it is (section 6.3.3).

@@ -29,6 +29,15 @@ func TestMessages(t *testing.T) {
 	}
 }
 
+// TestNoSecondLine: what somebody made up cannot look like a message of its own.
+func TestNoSecondLine(t *testing.T) {
+	m := Message{Host: "h", App: "plumbd", ID: "log-in", Text: "a\n<109>1 forged\u2028b\u0085c", Keys: []string{"who"}, Data: map[string]string{"who": "x\r\n<109>1 2026-11-27T00:00:00Z h plumbd - log-in - admin ok"}}
+	text := string(m.Append(nil))
+	require.NotContains(t, text, "\n")
+	require.NotContains(t, text, "\r")
+	require.Contains(t, text, `who="x  <109>1`)
+}
+
 func TestParse(t *testing.T) {
 	for in, want := range map[string]string{
 		"udp://192.0.2.1": "192.0.2.1:514", "tcp://192.0.2.1:1514": "192.0.2.1:1514", "tls://logs.example": "logs.example:6514", "udp://[2001:db8::1]": "[2001:db8::1]:514",

@@ -1,0 +1,28 @@
+package plain
+
+import (
+	"strings"
+	"testing"
+	"unicode/utf8"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+func TestPlain(t *testing.T) {
+	for _, bad := range []string{"\x1b[2J", "\u009b2J", "a\u202eb", "a\u2028b", "a\u2066b", "a\u200bb", "\x7f", "\x00", "\r", "\U000e0041", "\ufeff"} {
+		_, found := Find(bad)
+		require.True(t, found, "%q", bad)
+	}
+	for _, good := range []string{"", "Skarvoe, köld pumpa", "two\nlines\tand a tab", "21 °C – ok", "日本", "🛟"} {
+		_, found := Find(good)
+		require.False(t, found, "%q", good)
+	}
+	require.Equal(t, "twolines", Line("two\nlines"))
+	rapid.Check(t, func(t *rapid.T) {
+		s := Line(rapid.String().Draw(t, "s"))
+		_, found := Find(s)
+		require.False(t, found || strings.ContainsAny(s, "\n\t") || !utf8.ValidString(s))
+		require.Equal(t, s, Line(s))
+	})
+}
