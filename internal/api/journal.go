@@ -13,7 +13,6 @@ import (
 
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/core/estate"
-	"plumbbob/internal/core/journal"
 	"plumbbob/internal/store"
 )
 
@@ -53,17 +52,47 @@ func (s *Server) GetJournal(ctx context.Context, req contract.GetJournalRequestO
 
 // VerifyJournal implements the contract.
 func (s *Server) VerifyJournal(ctx context.Context, _ contract.VerifyJournalRequestObject) (contract.VerifyJournalResponseObject, error) {
-	c, err := s.Store.VerifyJournal(ctx)
-	out := contract.VerifyJournal200JSONResponse{Holds: err == nil, Entries: c.N, Head: string(c.Head)}
-	if c.N > 0 {
-		out.Newest = &c.Last
+	p, err := s.Store.VerifyJournal(ctx)
+	if err != nil {
+		return nil, err
 	}
-	var broken *journal.BreakError
-	if errors.As(err, &broken) {
-		out.BreaksAt, out.Trouble = &broken.ID, &broken.Text
-		return out, nil
+	out := contract.VerifyJournal200JSONResponse{Holds: len(p.Open) == 0, Entries: p.N, Head: string(p.Head), Breaks: []contract.JournalBreak{}}
+	if p.N > 0 {
+		out.Newest = &p.Last
 	}
-	return out, err
+	for _, b := range p.Breaks {
+		view := contract.JournalBreak{Entry: b.ID, Text: b.Text}
+		if b.Seen != nil {
+			view.By, view.Why = &b.Seen.By, &b.Seen.Why
+		}
+		out.Breaks = append(out.Breaks, view)
+	}
+	return out, nil
+}
+
+// AcknowledgeBreak implements the contract.
+func (s *Server) AcknowledgeBreak(ctx context.Context, req contract.AcknowledgeBreakRequestObject) (contract.AcknowledgeBreakResponseObject, error) {
+	p, err := s.Store.VerifyJournal(ctx)
+	if err != nil {
+		return nil, err
+	}
+	known := false
+	for _, b := range p.Open {
+		if b.ID != req.ID {
+			continue
+		}
+		known = true
+		e := entry(ctx, store.EntryBreak, "%s", b.Acknowledges())
+		e.Why = req.Body.Why
+		if err := s.Store.Write(ctx, e); err != nil {
+			return nil, err
+		}
+	}
+	if !known {
+		return nil, &missing{fmt.Sprintf("there is no break at entry %d that nobody has acknowledged: plumb journal verify lists them", req.ID)}
+	}
+	s.written()
+	return contract.AcknowledgeBreak204Response{}, nil
 }
 
 // ExportJournal implements the contract.

@@ -48,7 +48,7 @@ removed shows: plumb journal verify goes through all of them.`,
 			return nil
 		}),
 	}
-	c.AddCommand(a.journalVerifyCommand(), a.journalExportCommand())
+	c.AddCommand(a.journalVerifyCommand(), a.journalAcknowledgeCommand(), a.journalExportCommand())
 	c.Flags().StringVar(&device, "device", "", "only about this device")
 	c.Flags().StringVar(&who, "who", "", "only by this account")
 	c.Flags().StringVar(&kind, "kind", "", "only of this kind, such as operation-ended or incident")

@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"os"
+	"strconv"
 
 	"github.com/spf13/cobra"
 
@@ -46,21 +47,60 @@ is found again later, at the same entry, nothing before that has changed.`,
 
 // sealed says whether a chain holds.
 func (a *app) sealed(s contract.JournalSeal) error {
-	if a.output != "table" {
+	switch {
+	case a.output != "table":
 		if err := a.show(s, func() table {
 			return table{columns: []string{"holds", "entries", "head"}, rows: [][]cell{row(s.Holds, s.Entries, s.Head)}}
 		}); err != nil {
 			return err
 		}
-	} else if s.Holds && s.Entries == 0 {
+	case s.Entries == 0 && s.Holds:
 		fmt.Fprintln(a.out, "The journal is empty.")
-	} else if s.Holds {
-		fmt.Fprintf(a.out, "The journal holds: %d entries, none altered, none removed.\nHead, at entry %d:\n  %s\n", s.Entries, *s.Newest, s.Head)
+	default:
+		open := 0
+		for _, b := range s.Breaks {
+			text := fmt.Sprintf("Entry %d %s", b.Entry, b.Text)
+			if b.By != nil {
+				text += fmt.Sprintf(" — acknowledged by %s: %s", *b.By, deref(b.Why))
+			} else {
+				open++
+			}
+			fmt.Fprintln(a.out, a.wrap(text, 0, "    "))
+		}
+		if len(s.Breaks) == 0 {
+			fmt.Fprintf(a.out, "The journal holds: %d entries, none altered, none removed.\n", s.Entries)
+		} else if open == 0 {
+			fmt.Fprintf(a.out, "Beside that the journal holds: %d entries.\n", s.Entries)
+		}
+		fmt.Fprintf(a.out, "Head, at entry %d:\n  %s\n", *s.Newest, s.Head)
 	}
 	if !s.Holds {
-		return fail(ExitFailed, "the journal does not hold: entry %d %s. %d entries before it hold", *s.BreaksAt, *s.Trouble, s.Entries)
+		return fail(ExitFailed, "the journal does not hold: see what happened, and acknowledge it with plumb journal acknowledge ENTRY --why TEXT")
 	}
 	return nil
+}
+
+func (a *app) journalAcknowledgeCommand() *cobra.Command {
+	var why string
+	c := &cobra.Command{
+		Use: "acknowledge ENTRY", Short: "Acknowledge a break of the journal, as it is now", Args: args(1, 1, "plumb journal acknowledge ENTRY --why TEXT"),
+		Long: `Acknowledge a break that plumb journal verify tells of, by an entry of its own: who,
+when and why stand in the journal from then on. A break that changes afterwards is
+another, and shows again.`,
+		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
+			id, err := strconv.ParseInt(given[0], 10, 64)
+			if err != nil {
+				return fail(ExitUsage, "%q is not the number of an entry: plumb journal verify lists the breaks", given[0])
+			}
+			if why == "" {
+				return fail(ExitUsage, "say what happened: add --why TEXT")
+			}
+			_, err = ask[nothing](s)(s.AcknowledgeBreak(c.Context(), id, contract.Acknowledgement{Why: why}))
+			return err
+		}),
+	}
+	c.Flags().StringVar(&why, "why", "", "what happened")
+	return c
 }
 
 // maxEntry bounds a line of an exported journal.
@@ -74,23 +114,28 @@ func (a *app) verifyFile(name string) error {
 	defer func() { _ = f.Close() }()
 	lines := bufio.NewScanner(f)
 	lines.Buffer(nil, maxEntry)
-	var chain journal.Chain
+	var p journal.Proof
 	for n := 1; lines.Scan(); n++ {
 		var v contract.JournalEntry
 		if err := json.Unmarshal(lines.Bytes(), &v); err != nil {
 			return fail(ExitUsage, "%s:%d: is not an entry of a journal: %s", name, n, err)
 		}
 		e := entryOf(v)
-		if err := chain.Add(&e); err != nil {
-			b := new(journal.BreakError)
-			errors.As(err, &b)
-			return a.sealed(contract.JournalSeal{Entries: chain.N, Newest: &chain.Last, Head: string(chain.Head), BreaksAt: &b.ID, Trouble: &b.Text})
-		}
+		p.Add(&e)
 	}
 	if err := lines.Err(); err != nil {
 		return fail(ExitUsage, "%s: %s", name, err)
 	}
-	return a.sealed(contract.JournalSeal{Holds: true, Entries: chain.N, Newest: &chain.Last, Head: string(chain.Head)})
+	p.End(0)
+	seal := contract.JournalSeal{Holds: len(p.Open) == 0, Entries: p.N, Newest: &p.Last, Head: string(p.Head)}
+	for _, b := range p.Breaks {
+		view := contract.JournalBreak{Entry: b.ID, Text: b.Text}
+		if b.Seen != nil {
+			view.By, view.Why = &b.Seen.By, &b.Seen.Why
+		}
+		seal.Breaks = append(seal.Breaks, view)
+	}
+	return a.sealed(seal)
 }
 
 func entryOf(v contract.JournalEntry) journal.Entry {

@@ -316,7 +316,7 @@ func (x *torture) journalHolds(ops []contract.Operation) {
 		return true
 	}, "every operation is in the journal")
 	if seal := reads[contract.JournalSeal](x.world, "journal", "verify"); !seal.Holds {
-		x.violated("the journal does not hold at entry %d", *seal.BreaksAt)
+		x.violated("the journal does not hold at entry %d", seal.Breaks[0].Entry)
 	}
 }
 

@@ -27,6 +27,7 @@ const (
 	EntryEstate         = "estate"
 	EntrySecret         = "secret"
 	EntryService        = "service"
+	EntryBreak          = journal.KindBreak
 	EntryIncident       = "incident"
 	EntryController     = "controller"
 	EntrySupply         = "supply" // what happened to a UPS by itself, or by command
@@ -41,7 +42,7 @@ const (
 
 // EntryKinds are all the kinds of entry.
 var EntryKinds = []string{
-	EntryOperationAsked, EntryOperationEnded, EntryLogIn, EntryLogInRefused, EntryLogOut, EntryAccount, EntryEstate, EntrySecret, EntryService,
+	EntryOperationAsked, EntryOperationEnded, EntryLogIn, EntryLogInRefused, EntryLogOut, EntryAccount, EntryEstate, EntrySecret, EntryService, EntryBreak,
 	EntryIncident, EntryController, EntrySupply, EntryOutlet, EntryCard, EntryWiring, EntryProfile, EntryWindow, EntryCalendar, EntryGroup,
 }
 
@@ -140,23 +141,18 @@ func (s *Store) sealJournal(ctx context.Context) error {
 	})
 }
 
-// VerifyJournal goes through the whole journal. The error is a
-// *journal.BreakError where it does not hold, and that of the store otherwise.
-func (s *Store) VerifyJournal(ctx context.Context) (c journal.Chain, err error) {
+// VerifyJournal goes through the whole journal, and lists every break.
+func (s *Store) VerifyJournal(ctx context.Context) (journal.Proof, error) {
+	p := journal.Proof{Whole: true}
 	var head journalHead
 	if err := s.db.GetContext(ctx, &head, `SELECT id, hash FROM journal_head WHERE one = 1`); err != nil {
-		return c, sorted(err)
+		return p, sorted(err)
 	}
-	err = s.EachEntry(ctx, 0, func(e *Entry) error {
-		if c.N == 0 && e.ID != 1 {
-			return &journal.BreakError{ID: 1, Text: fmt.Sprintf("is missing, up to %d: it was removed", e.ID-1)}
-		}
-		return c.Add(e)
-	})
-	if err == nil && c.Last < head.ID { // more may have come meanwhile, but none can go
-		return c, &journal.BreakError{ID: c.Last + 1, Text: fmt.Sprintf("is missing, up to %d: it was removed", head.ID)}
+	if err := s.EachEntry(ctx, 0, func(e *Entry) error { p.Add(e); return nil }); err != nil {
+		return p, err
 	}
-	return c, err
+	p.End(head.ID) // more may have come meanwhile, but none can go
+	return p, nil
 }
 
 // pageOfEntries is how many entries are held at once.

@@ -89,8 +89,10 @@ func TestTheJournalIsAChain(t *testing.T) {
 		{`UPDATE journal SET id = -1 WHERE id = 80`, `UPDATE journal SET id = 80 WHERE id = -1`, "entry 80: is missing, up to 80: it was removed"},
 	} {
 		db.MustExec(c.harm)
-		_, err := s.VerifyJournal(t.Context())
-		require.EqualError(t, err, c.want, c.harm)
+		p, err := s.VerifyJournal(t.Context())
+		require.NoError(t, err)
+		require.NotEmpty(t, p.Open, c.harm)
+		require.Equal(t, c.want, fmt.Sprintf("entry %d: %s", p.Open[0].ID, p.Open[0].Text), c.harm)
 		db.MustExec(c.undo)
 	}
 	again, err := s.VerifyJournal(t.Context())

@@ -935,6 +935,11 @@ type AccountRequest struct {
 	Role Role `json:"role"`
 }
 
+// Acknowledgement defines model for Acknowledgement.
+type Acknowledgement struct {
+	Why string `json:"why"`
+}
+
 // Act defines model for Act.
 type Act struct {
 	Kind OperationKind `json:"kind"`
@@ -1617,6 +1622,17 @@ type Interlock struct {
 // InterlockLift what it takes to go ahead all the same
 type InterlockLift string
 
+// JournalBreak a place at which the journal does not hold
+type JournalBreak struct {
+	// By who has acknowledged it
+	By    *string `json:"by,omitempty"`
+	Entry int64   `json:"entry"`
+
+	// Text what that means
+	Text string  `json:"text"`
+	Why  *string `json:"why,omitempty"`
+}
+
 // JournalEntry defines model for JournalEntry.
 type JournalEntry struct {
 	AfterW  *float64  `json:"afterW,omitempty"`
@@ -1642,21 +1658,19 @@ type JournalEntry struct {
 
 // JournalSeal defines model for JournalSeal.
 type JournalSeal struct {
-	// BreaksAt the first entry that does not hold
-	BreaksAt *int64 `json:"breaksAt,omitempty"`
+	Breaks []JournalBreak `json:"breaks"`
 
-	// Entries how many hold
+	// Entries how many there are
 	Entries int `json:"entries"`
 
-	// Head its hash
-	Head  string `json:"head"`
-	Holds bool   `json:"holds"`
+	// Head its hash, which seals all before it, behind the last break
+	Head string `json:"head"`
 
-	// Newest the id of the last that holds
+	// Holds there is no break that nobody has acknowledged
+	Holds bool `json:"holds"`
+
+	// Newest the id of the last
 	Newest *int64 `json:"newest,omitempty"`
-
-	// Trouble what is wrong with it
-	Trouble *string `json:"trouble,omitempty"`
 }
 
 // Level defines model for Level.
@@ -2686,6 +2700,9 @@ type RequestGroupJSONRequestBody = GroupRequest
 // SayOfIncidentJSONRequestBody defines body for SayOfIncident for application/json ContentType.
 type SayOfIncidentJSONRequestBody = IncidentSaying
 
+// AcknowledgeBreakJSONRequestBody defines body for AcknowledgeBreak for application/json ContentType.
+type AcknowledgeBreakJSONRequestBody = Acknowledgement
+
 // RequestOperationJSONRequestBody defines body for RequestOperation for application/json ContentType.
 type RequestOperationJSONRequestBody = OperationRequest
 
@@ -3085,6 +3102,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /journal (the `GetJournal` operationId).
 	GetJournal(ctx context.Context, params *GetJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcknowledgeBreakWithBody Acknowledge a break of the journal, as it is now, by an entry of its own
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /journal/breaks/{id} (the `AcknowledgeBreak` operationId).
+	AcknowledgeBreakWithBody(ctx context.Context, id int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcknowledgeBreak Acknowledge a break of the journal, as it is now, by an entry of its own
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /journal/breaks/{id} (the `AcknowledgeBreak` operationId).
+	AcknowledgeBreak(ctx context.Context, id int64, body AcknowledgeBreakJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ExportJournal The whole journal, the oldest entry first, one JournalEntry a line
 	//
@@ -4114,6 +4145,40 @@ func (c *Client) SayOfIncident(ctx context.Context, id string, body SayOfInciden
 // Corresponds with GET /journal (the `GetJournal` operationId).
 func (c *Client) GetJournal(ctx context.Context, params *GetJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetJournalRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcknowledgeBreakWithBody Acknowledge a break of the journal, as it is now, by an entry of its own
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /journal/breaks/{id} (the `AcknowledgeBreak` operationId).
+func (c *Client) AcknowledgeBreakWithBody(ctx context.Context, id int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcknowledgeBreakRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcknowledgeBreak Acknowledge a break of the journal, as it is now, by an entry of its own
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /journal/breaks/{id} (the `AcknowledgeBreak` operationId).
+func (c *Client) AcknowledgeBreak(ctx context.Context, id int64, body AcknowledgeBreakJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcknowledgeBreakRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6539,6 +6604,53 @@ func NewGetJournalRequest(server string, params *GetJournalParams) (*http.Reques
 	return req, nil
 }
 
+// NewAcknowledgeBreakRequest calls the generic AcknowledgeBreak builder with application/json body
+func NewAcknowledgeBreakRequest(server string, id int64, body AcknowledgeBreakJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAcknowledgeBreakRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewAcknowledgeBreakRequestWithBody constructs an http.Request for the AcknowledgeBreak method, with any body, and a specified content type
+func NewAcknowledgeBreakRequestWithBody(server string, id int64, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/journal/breaks/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewExportJournalRequest constructs an http.Request for the ExportJournal method
 func NewExportJournalRequest(server string, params *ExportJournalParams) (*http.Request, error) {
 	var err error
@@ -8135,6 +8247,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /journal (the `GetJournal` operationId).
 	GetJournalWithResponse(ctx context.Context, params *GetJournalParams, reqEditors ...RequestEditorFn) (*GetJournalResponse, error)
+
+	// AcknowledgeBreakWithBodyWithResponse Acknowledge a break of the journal, as it is now, by an entry of its own
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /journal/breaks/{id} (the `AcknowledgeBreak` operationId).
+	AcknowledgeBreakWithBodyWithResponse(ctx context.Context, id int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcknowledgeBreakResponse, error)
+
+	// AcknowledgeBreakWithResponse Acknowledge a break of the journal, as it is now, by an entry of its own
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /journal/breaks/{id} (the `AcknowledgeBreak` operationId).
+	AcknowledgeBreakWithResponse(ctx context.Context, id int64, body AcknowledgeBreakJSONRequestBody, reqEditors ...RequestEditorFn) (*AcknowledgeBreakResponse, error)
 
 	// ExportJournalWithResponse The whole journal, the oldest entry first, one JournalEntry a line
 	//
@@ -10180,6 +10306,47 @@ func (r GetJournalResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetJournalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AcknowledgeBreakResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AcknowledgeBreakResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AcknowledgeBreakResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AcknowledgeBreakResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AcknowledgeBreakResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AcknowledgeBreakResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12262,6 +12429,32 @@ func (c *ClientWithResponses) GetJournalWithResponse(ctx context.Context, params
 	return ParseGetJournalResponse(rsp)
 }
 
+// AcknowledgeBreakWithBodyWithResponse Acknowledge a break of the journal, as it is now, by an entry of its own
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /journal/breaks/{id} (the `AcknowledgeBreak` operationId).
+func (c *ClientWithResponses) AcknowledgeBreakWithBodyWithResponse(ctx context.Context, id int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcknowledgeBreakResponse, error) {
+	rsp, err := c.AcknowledgeBreakWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcknowledgeBreakResponse(rsp)
+}
+
+// AcknowledgeBreakWithResponse Acknowledge a break of the journal, as it is now, by an entry of its own
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /journal/breaks/{id} (the `AcknowledgeBreak` operationId).
+func (c *ClientWithResponses) AcknowledgeBreakWithResponse(ctx context.Context, id int64, body AcknowledgeBreakJSONRequestBody, reqEditors ...RequestEditorFn) (*AcknowledgeBreakResponse, error) {
+	rsp, err := c.AcknowledgeBreak(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcknowledgeBreakResponse(rsp)
+}
+
 // ExportJournalWithResponse The whole journal, the oldest entry first, one JournalEntry a line
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14044,6 +14237,35 @@ func ParseGetJournalResponse(rsp *http.Response) (*GetJournalResponse, error) {
 	return response, nil
 }
 
+// ParseAcknowledgeBreakResponse parses an HTTP response from a AcknowledgeBreakWithResponse call
+func ParseAcknowledgeBreakResponse(rsp *http.Response) (*AcknowledgeBreakResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AcknowledgeBreakResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseExportJournalResponse parses an HTTP response from a ExportJournalWithResponse call
 func ParseExportJournalResponse(rsp *http.Response) (*ExportJournalResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -15173,6 +15395,9 @@ type ServerInterface interface {
 	// GetJournal The record of what was done, the newest first
 	// (GET /journal)
 	GetJournal(ctx *echo.Context, params GetJournalParams) error
+	// AcknowledgeBreak Acknowledge a break of the journal, as it is now, by an entry of its own
+	// (POST /journal/breaks/{id})
+	AcknowledgeBreak(ctx *echo.Context, id int64) error
 	// ExportJournal The whole journal, the oldest entry first, one JournalEntry a line
 	// (GET /journal/export)
 	ExportJournal(ctx *echo.Context, params ExportJournalParams) error
@@ -15979,6 +16204,22 @@ func (w *ServerInterfaceWrapper) GetJournal(ctx *echo.Context) error {
 	return err
 }
 
+// AcknowledgeBreak converts echo context to params.
+func (w *ServerInterfaceWrapper) AcknowledgeBreak(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AcknowledgeBreak(ctx, id)
+	return err
+}
+
 // ExportJournal converts echo context to params.
 func (w *ServerInterfaceWrapper) ExportJournal(ctx *echo.Context) error {
 	var err error
@@ -16509,6 +16750,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PUT(options.BaseURL+"/calendars/:name", wrapper.SetCalendar, options.OperationMiddlewares["setCalendar"]...)
 	router.GET(options.BaseURL+"/journal", wrapper.GetJournal, options.OperationMiddlewares["getJournal"]...)
 	router.GET(options.BaseURL+"/journal/verify", wrapper.VerifyJournal, options.OperationMiddlewares["verifyJournal"]...)
+	router.POST(options.BaseURL+"/journal/breaks/:id", wrapper.AcknowledgeBreak, options.OperationMiddlewares["acknowledgeBreak"]...)
 	router.GET(options.BaseURL+"/journal/export", wrapper.ExportJournal, options.OperationMiddlewares["exportJournal"]...)
 	router.GET(options.BaseURL+"/estate", wrapper.ExportEstate, options.OperationMiddlewares["exportEstate"]...)
 	router.PUT(options.BaseURL+"/estate", wrapper.ImportEstate, options.OperationMiddlewares["importEstate"]...)
@@ -17991,6 +18233,40 @@ func (response GetJournaldefaultApplicationProblemPlusJSONResponse) VisitGetJour
 	return err
 }
 
+type AcknowledgeBreakRequestObject struct {
+	ID   int64 `json:"id"`
+	Body *AcknowledgeBreakJSONRequestBody
+}
+
+type AcknowledgeBreakResponseObject interface {
+	VisitAcknowledgeBreakResponse(w http.ResponseWriter) error
+}
+
+type AcknowledgeBreak204Response struct {
+}
+
+func (response AcknowledgeBreak204Response) VisitAcknowledgeBreakResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type AcknowledgeBreakdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AcknowledgeBreakdefaultApplicationProblemPlusJSONResponse) VisitAcknowledgeBreakResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ExportJournalRequestObject struct {
 	Params ExportJournalParams
 }
@@ -19326,6 +19602,9 @@ type StrictServerInterface interface {
 	// GetJournal The record of what was done, the newest first
 	// (GET /journal)
 	GetJournal(ctx context.Context, request GetJournalRequestObject) (GetJournalResponseObject, error)
+	// AcknowledgeBreak Acknowledge a break of the journal, as it is now, by an entry of its own
+	// (POST /journal/breaks/{id})
+	AcknowledgeBreak(ctx context.Context, request AcknowledgeBreakRequestObject) (AcknowledgeBreakResponseObject, error)
 	// ExportJournal The whole journal, the oldest entry first, one JournalEntry a line
 	// (GET /journal/export)
 	ExportJournal(ctx context.Context, request ExportJournalRequestObject) (ExportJournalResponseObject, error)
@@ -20617,6 +20896,54 @@ func (sh *strictHandler) GetJournal(ctx *echo.Context, params GetJournalParams) 
 		return err
 	} else if validResponse, ok := response.(GetJournalResponseObject); ok {
 		return validResponse.VisitGetJournalResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AcknowledgeBreak operation middleware
+func (sh *strictHandler) AcknowledgeBreak(ctx *echo.Context, id int64) error {
+	var request AcknowledgeBreakRequestObject
+
+	request.ID = id
+
+	var body AcknowledgeBreakJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AcknowledgeBreak(ctx.Request().Context(), request.(AcknowledgeBreakRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AcknowledgeBreak")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AcknowledgeBreakResponseObject); ok {
+		return validResponse.VisitAcknowledgeBreakResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

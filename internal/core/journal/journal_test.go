@@ -98,3 +98,43 @@ func TestWhatIsSealedCanBeReadAgain(t *testing.T) {
 	require.Equal(t, "broken � text", e.Text)
 	require.Equal(t, e.Hash, e.Sum())
 }
+
+// TestAllBreaks: what is behind a break is looked at as well, one that somebody has
+// acknowledged is no news, and one that changes afterwards is.
+func TestAllBreaks(t *testing.T) {
+	prove := func(list []Entry, head int64) Proof {
+		p := Proof{Whole: true}
+		for i := range list {
+			p.Add(&list[i])
+		}
+		p.End(head)
+		return p
+	}
+	say := func(bs []Break) (words []string) {
+		for _, b := range bs {
+			words = append(words, b.Words())
+		}
+		return words
+	}
+	list := chain(12)
+	list[2].Text = "Nothing happened"
+	list = slices.Delete(list, 5, 7) // entries 6 and 7
+	list[7].Text = "Nor here"        // entry 10
+	broken := prove(list, 12)
+	require.Equal(t, []string{
+		"entry 3 was altered: its hash is not that of its text", "entry 6 is missing, up to 7: it was removed", "entry 10 was altered: its hash is not that of its text",
+	}, say(broken.Open))
+	for _, b := range broken.Open {
+		ack := Entry{At: noon, Who: "ann", Kind: KindBreak, Text: b.Acknowledges(), Why: "an exercise"}
+		ack.Seal(list[len(list)-1].ID+1, list[len(list)-1].Hash)
+		list = append(list, ack)
+	}
+	seen := prove(list, 15)
+	require.Empty(t, seen.Open)
+	require.Len(t, seen.Breaks, 3)
+	require.Equal(t, "entry 6 is missing, up to 7: it was removed (acknowledged by ann, entry 14: an exercise)", seen.Breaks[1].Words())
+	list[2].Text = "Nothing at all happened"
+	require.Equal(t, []string{"entry 3 was altered: its hash is not that of its text"}, say(prove(list, 15).Open), "it is another break now")
+	require.Equal(t, []string{"entry 16 is missing, up to 20: it was removed"}, say(prove(list, 20).Open)[1:])
+	require.Equal(t, "entry 1 is missing, up to 3: it was removed", prove(chain(9)[3:], 9).Open[0].Words())
+}

@@ -592,6 +592,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/journal/breaks/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Acknowledge a break of the journal, as it is now, by an entry of its own */
+        post: operations["acknowledgeBreak"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/journal/export": {
         parameters: {
             query?: never;
@@ -2001,23 +2020,31 @@ export interface components {
             hash: string;
         };
         JournalSeal: {
+            /** @description there is no break that nobody has acknowledged */
             holds: boolean;
-            /** @description how many hold */
+            /** @description how many there are */
             entries: number;
             /**
              * Format: int64
-             * @description the id of the last that holds
+             * @description the id of the last
              */
             newest?: number;
-            /** @description its hash */
+            /** @description its hash, which seals all before it, behind the last break */
             head: string;
-            /**
-             * Format: int64
-             * @description the first entry that does not hold
-             */
-            breaksAt?: number;
-            /** @description what is wrong with it */
-            trouble?: string;
+            breaks: components["schemas"]["JournalBreak"][];
+        };
+        /** @description a place at which the journal does not hold */
+        JournalBreak: {
+            /** Format: int64 */
+            entry: number;
+            /** @description what that means */
+            text: string;
+            /** @description who has acknowledged it */
+            by?: string;
+            why?: string;
+        };
+        Acknowledgement: {
+            why: string;
         };
         EstateFile: {
             version: number;
@@ -3470,6 +3497,31 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["JournalSeal"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    acknowledgeBreak: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Acknowledgement"];
+            };
+        };
+        responses: {
+            /** @description It is on record */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };
