@@ -65,6 +65,7 @@ func problemOf(err error) contract.Problem {
 		usage    *operation.UsageError
 		said     *incident.UsageError
 		late     *incident.StateError
+		notOurs  *notOursError
 		refused  *act.RefusedError
 		changed  *act.ChangedError
 		faults   *estatefile.Faults
@@ -123,6 +124,8 @@ func problemOf(err error) contract.Problem {
 		return problem(http.StatusConflict, contract.Conflict, "Not now", err.Error())
 	case errors.Is(err, store.ErrAway):
 		return problem(http.StatusServiceUnavailable, contract.DatabaseAway, "The database is away", "the database does not answer; watching and switching go on, this must wait: try again in a moment")
+	case errors.As(err, &notOurs):
+		return problem(http.StatusMisdirectedRequest, contract.Usage, "Not the name of this service", err.Error())
 	case errors.Is(err, act.ErrStopping):
 		return problem(http.StatusServiceUnavailable, contract.Stopping, "Stopping", err.Error())
 	case errors.Is(err, context.Canceled):

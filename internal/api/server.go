@@ -19,6 +19,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -63,6 +64,9 @@ type Parts struct {
 	SetEstate func(context.Context, *estate.Estate)
 
 	MayConnect func(host string) error // why gear may not be at a host
+
+	Hosts   []string       // names that the service answers to, beside localhost
+	Proxies []netip.Prefix // whose word counts for where a request comes from
 }
 
 // Keyring is told of secrets and profiles that have changed.
@@ -98,8 +102,8 @@ func (s *Server) Handler() (http.Handler, error) {
 	e := echo.New()
 	e.Logger = s.Log
 	e.HTTPErrorHandler = s.handleError
-	e.IPExtractor = echo.ExtractIPDirect() // a header could say anything
-	e.Use(middleware.Recover(), s.headers, squeeze)
+	e.IPExtractor = s.from()
+	e.Use(middleware.Recover(), s.headers, s.answersTo, squeeze)
 	e.GET("/healthz", s.health)
 	g := e.Group(basePath, gates.find, s.authenticate, allow, validate, s.boards.afresh)
 	g.GET("/events", s.events)

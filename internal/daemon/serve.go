@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"os"
 	"strings"
 
@@ -37,12 +38,33 @@ func ServiceFlags(c *cobra.Command, o *service.Options, level *string) {
 	f.DurationVar(&o.Retention.Each5Min, "keep-5min", o.Retention.Each5Min, "how long to keep stretches of five minutes")
 	f.DurationVar(&o.Retention.EachHour, "keep-hours", o.Retention.EachHour, "how long to keep stretches of an hour")
 	f.DurationVar(&o.MissedAfter, "missed-after", group.MissedAfter, "how late something may begin that was asked for at a time; later it is missed, and not done")
+	f.StringSliceVar(&o.Hosts, "host", nil, "a name that the service answers to, beside localhost and that of this host; can be repeated")
+	f.Var((*prefixes)(&o.Proxies), "trusted-proxy", "an address or network of proxies, which serve TLS, and whose X-Forwarded-For counts; can be repeated")
 	if o.Connect == nil {
 		o.Connect = &names.Policy{}
 	}
 	f.BoolVar(&o.Connect.Loopback, "loopback", o.Connect.Loopback, "gear, and what is probed, may be on this host itself")
 	f.DurationVar(&o.StopWithin, "stop-within", service.StopWithin, "how long a stop waits for power that was switched off and has to come back")
 	f.StringVar(level, "log", "info", "what to log: debug, info, warn or error")
+}
+
+// prefixes are networks, or single addresses, on the command line.
+type prefixes []netip.Prefix
+
+func (p *prefixes) String() string { return "" }
+func (p *prefixes) Type() string   { return "network" }
+
+func (p *prefixes) Set(s string) error {
+	n, err := netip.ParsePrefix(s)
+	if err != nil {
+		a, err := netip.ParseAddr(s)
+		if err != nil {
+			return fmt.Errorf("%q is neither an address nor a network such as 192.0.2.0/24", s)
+		}
+		n = netip.PrefixFrom(a, a.BitLen())
+	}
+	*p = append(*p, n)
+	return nil
 }
 
 // open opens the service with a log of this level.
@@ -105,8 +127,8 @@ func passwordCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if len([]rune(p)) < password.MinLength {
-				return Wrong("the password needs at least %d characters", password.MinLength)
+			if err := password.Choose(p, args[0]); err != nil {
+				return Wrong("the password %w", err)
 			}
 			if err := s.Store.SetPassword(c.Context(), args[0], password.Hash(p), ""); err != nil {
 				return err

@@ -121,7 +121,7 @@ func TestOverTLS(t *testing.T) {
 	}
 	out, err := set("short")
 	require.Error(t, err)
-	require.Contains(t, out, "at least 10 characters")
+	require.Contains(t, out, "needs at least 10")
 	out, err = set("long enough now")
 	require.NoError(t, err, out)
 	p.start(t, program)

@@ -22,9 +22,6 @@ const (
 	saltLen = 16
 )
 
-// MinLength is the least number of characters in a password that people choose.
-const MinLength = 10
-
 // Generate returns a password that nobody has to choose: 24 characters in
 // groups, about 120 bits.
 func Generate() string {

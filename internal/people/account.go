@@ -117,8 +117,8 @@ func (d *Desk) Reset(ctx context.Context, by, name string) (pass string, err err
 // SetOwn changes the password of who asks, which ends their other log-ins. The old one
 // makes sure that it is them, and not somebody at a console that was left open.
 func (d *Desk) SetOwn(ctx context.Context, name, token, old, next string) error {
-	if n := len([]rune(next)); n < password.MinLength {
-		return usage("the new password has %d characters, and needs at least %d", n, password.MinLength)
+	if err := password.Choose(next, name); err != nil {
+		return usage("the new password %s", err)
 	}
 	_, err := d.checked(ctx, Credentials{Account: name, Password: old, From: "console of " + name})
 	if errors.Is(err, ErrWrong) {

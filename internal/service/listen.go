@@ -17,6 +17,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"sync"
 	"syscall"
 	"time"
 )
@@ -54,13 +55,43 @@ func (s *Service) listen() error {
 	if err != nil {
 		return err
 	}
-	s.secure = &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}}
+	s.secure = &tls.Config{
+		GetCertificate: s.newest(cert), MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"},
+		CipherSuites: []uint16{ // of TLS 1.2: none that puts a block after the other
+			tls.TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256, tls.TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256, tls.TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384,
+			tls.TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384, tls.TLS_ECDHE_ECDSA_WITH_CHACHA20_POLY1305_SHA256, tls.TLS_ECDHE_RSA_WITH_CHACHA20_POLY1305_SHA256,
+		},
+	}
 	host := addr.IP.String()
 	if addr.IP.IsUnspecified() {
 		host, _ = os.Hostname()
 	}
 	s.URL = "https://" + net.JoinHostPort(host, fmt.Sprint(addr.Port))
 	return nil
+}
+
+// newest gives out a certificate, and takes one that has been put in its place: whatever
+// renews it need not stop the service. One that cannot be read is not taken.
+func (s *Service) newest(cert tls.Certificate) func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+	var mu sync.Mutex
+	var read time.Time
+	if info, err := os.Stat(s.o.TLSCert); err == nil {
+		read = info.ModTime()
+	}
+	return func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+		mu.Lock()
+		defer mu.Unlock()
+		if info, err := os.Stat(s.o.TLSCert); s.o.TLSCert != "" && err == nil && !info.ModTime().Equal(read) {
+			if c, err := tls.LoadX509KeyPair(s.o.TLSCert, s.o.TLSKey); err == nil {
+				cert, read = c, info.ModTime()
+				s.o.Log.Info("another certificate is used from now on", "file", s.o.TLSCert)
+			} else {
+				s.o.Log.Error("the new certificate cannot be used, so the old one stays", "file", s.o.TLSCert, "because", err)
+				read = info.ModTime()
+			}
+		}
+		return &cert, nil
+	}
 }
 
 func (s *Service) certificate() (tls.Certificate, error) {
@@ -92,6 +123,20 @@ func (s *Service) certificate() (tls.Certificate, error) {
 
 const certLasts = 10 * 365 * 24 * time.Hour
 
+// ownAddresses are those of this host, for a certificate of its own.
+func ownAddresses() (ips []net.IP) {
+	all, err := net.InterfaceAddrs()
+	if err != nil {
+		return nil
+	}
+	for _, a := range all {
+		if n, ok := a.(*net.IPNet); ok && !n.IP.IsLinkLocalUnicast() {
+			ips = append(ips, n.IP)
+		}
+	}
+	return ips
+}
+
 // selfSigned makes a certificate that clients know by its fingerprint.
 func selfSigned() ([]byte, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
@@ -105,7 +150,7 @@ func selfSigned() ([]byte, error) {
 	host, _ := os.Hostname()
 	c := x509.Certificate{
 		SerialNumber: serial, Subject: pkix.Name{CommonName: "Plumb Bob on " + host},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(certLasts), DNSNames: []string{host, "localhost"},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(certLasts), DNSNames: []string{host, "localhost"}, IPAddresses: ownAddresses(),
 		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
 	}
 	der, err := x509.CreateCertificate(rand.Reader, &c, &c, &key.PublicKey, key)

@@ -15,6 +15,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -62,6 +63,9 @@ type Options struct {
 	Retention store.Retention // zero: as store.DefaultRetention
 
 	MissedAfter time.Duration // how late something may begin whose time was stated; 0: 5 min
+
+	Hosts   []string       // names that the service answers to, beside localhost and that of this host
+	Proxies []netip.Prefix // whose word counts for where a request comes from; they serve TLS
 
 	Connect *names.Policy // where gear and what is probed may be; nil: anywhere
 
@@ -214,8 +218,8 @@ func (s *Service) assemble(ctx context.Context) error {
 	})
 	s.api = api.New(api.Parts{
 		Store: s.Store, Keeper: s.keeper, Actor: s.actor, Incidents: s.incidents, Keyring: s.garage, Watcher: s.watcher, Sealer: s.Sealer,
-		Hub: hub, Log: s.o.Log, Console: s.o.Console, Secure: s.secure != nil, SetEstate: s.setEstate,
-		Health: s.health, Retention: s.o.Retention, People: s.people, Bus: b, MayConnect: s.mayConnect,
+		Hub: hub, Log: s.o.Log, Console: s.o.Console, Secure: s.secure != nil || len(s.o.Proxies) > 0, SetEstate: s.setEstate,
+		Health: s.health, Retention: s.o.Retention, People: s.people, Bus: b, MayConnect: s.mayConnect, Hosts: s.hosts(), Proxies: s.o.Proxies,
 	})
 	return nil
 }
@@ -256,6 +260,19 @@ func (s *Service) mayConnect(host string) error {
 		return nil
 	}
 	return s.o.Connect.Check(a)
+}
+
+// hosts are the names that the service answers to.
+func (s *Service) hosts() []string {
+	var all []string
+	if own, err := os.Hostname(); err == nil {
+		short, _, _ := strings.Cut(own, ".")
+		all = append(all, strings.ToLower(own), strings.ToLower(short))
+	}
+	for _, h := range s.o.Hosts {
+		all = append(all, strings.ToLower(strings.TrimSuffix(h, ".")))
+	}
+	return all
 }
 
 // driverFailed: one driver has panicked. It is named, and everything else goes on.

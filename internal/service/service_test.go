@@ -35,6 +35,7 @@ type site struct {
 	*service.Service
 	client *http.Client
 	token  string
+	dir    string
 }
 
 func start(t *testing.T, change func(*service.Options)) *site {
@@ -52,7 +53,7 @@ func start(t *testing.T, change func(*service.Options)) *site {
 	ended := make(chan error, 1)
 	go func() { ended <- s.Run(ctx) }()
 	t.Cleanup(func() { stop(); require.NoError(t, <-ended) })
-	return &site{T: t, Service: s, client: &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
+	return &site{T: t, Service: s, dir: o.DataDir, client: &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
 }
 
 // asks sends a request; headers are "Name: value". The body is JSON or empty.

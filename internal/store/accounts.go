@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"database/sql"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -132,22 +133,44 @@ func tokenHash(token string) []byte {
 // CreateSession records a log-in under the hash of its token.
 func (s *Store) CreateSession(ctx context.Context, token string, accountID int, kind, name string, expires time.Time, entries ...Entry) error {
 	err := s.changeBy(ctx, entries, `
-		INSERT INTO session (token_hash, account_id, kind, name, created_at, expires_at)
-		VALUES (?, ?, ?, ?, UTC_TIMESTAMP(3), ?)`, tokenHash(token), accountID, kind, name, expires)
+		INSERT INTO session (token_hash, account_id, kind, name, created_at, used_at, expires_at)
+		VALUES (?, ?, ?, ?, UTC_TIMESTAMP(3), UTC_TIMESTAMP(3), ?)`, tokenHash(token), accountID, kind, name, expires)
 	if err != nil {
 		return fmt.Errorf("create session: %w", err)
 	}
-	return s.exec(ctx, `DELETE FROM session WHERE expires_at < UTC_TIMESTAMP(3)`)
+	if err := s.exec(ctx, `DELETE FROM session WHERE NOT (`+alive+`)`); err != nil {
+		return err
+	}
+	// The one that has not been used for the longest time makes room.
+	return s.exec(ctx, `DELETE FROM session WHERE account_id = ? AND token_hash NOT IN (
+		SELECT token_hash FROM (SELECT token_hash FROM session WHERE account_id = ? ORDER BY used_at DESC, created_at DESC LIMIT ?) AS newest)`,
+		accountID, accountID, mostSessions)
 }
 
-// Session finds the log-in of a token; ErrNotFound when it has expired.
+// mostSessions is how many log-ins an account has.
+const mostSessions = 50
+
+// alive says of a log-in that it has neither run out nor been forgotten by whoever it is
+// of: a console that nobody has used for a day, a client for a month.
+const alive = `session.expires_at > UTC_TIMESTAMP(3) AND session.used_at > UTC_TIMESTAMP(3) - INTERVAL IF(session.kind = 'console', 1, 30) DAY`
+
+// Session finds the log-in of a token, and notes that it is used; ErrNotFound when it
+// has expired.
 func (s *Store) Session(ctx context.Context, token string) (Session, error) {
 	var x Session
 	err := s.db.GetContext(ctx, &x, `
 		SELECT session.account_id, account.name AS account, account.role, session.kind, session.name, session.expires_at
 		FROM session JOIN account ON account.id = session.account_id
-		WHERE token_hash = ? AND expires_at > UTC_TIMESTAMP(3)`, tokenHash(token))
-	return x, sorted(err)
+		WHERE token_hash = ? AND `+alive, tokenHash(token))
+	if err != nil {
+		return x, sorted(err)
+	}
+	// Not at each look: that would be a write for each.
+	err = s.exec(ctx, `UPDATE session SET used_at = UTC_TIMESTAMP(3) WHERE token_hash = ? AND used_at < UTC_TIMESTAMP(3) - INTERVAL 10 MINUTE`, tokenHash(token))
+	if errors.Is(err, ErrAway) { // a server that takes nothing now can still be read
+		err = nil
+	}
+	return x, err
 }
 
 // EndSession forgets a log-in.
