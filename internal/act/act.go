@@ -74,7 +74,7 @@ type Actor struct {
 	Parts
 	ledger *ledger
 
-	retired atomic.Bool // nothing new is begun
+	retired atomic.Pointer[error] // why nothing new is begun
 
 	newest newest
 

@@ -11,6 +11,7 @@ import (
 	"os"
 	"slices"
 	"sync"
+	"syscall"
 	"time"
 
 	"plumbbob/internal/core/operation"
@@ -121,6 +122,13 @@ func (a *Actor) replayUntil(ctx context.Context) {
 			return
 		case <-tick.C:
 		}
+		if a.mayBegin() == nil {
+			if err := a.ledger.keepRoom(); err != nil {
+				a.Health.Ails("ledger", "no room can be kept for the ledger, which stands in for the database: "+err.Error())
+			} else {
+				a.Health.Well("ledger")
+			}
+		}
 		if a.Lease.Holds() != nil {
 			continue
 		}
@@ -209,6 +217,9 @@ func openLedger(path string, book *health.Book) (*ledger, error) {
 	lines := bufio.NewScanner(bytes.NewReader(text))
 	lines.Buffer(nil, 16<<20)
 	for n := 1; lines.Scan(); n++ {
+		if len(bytes.TrimSpace(lines.Bytes())) == 0 {
+			continue
+		}
 		var o operation.Operation
 		if err := json.Unmarshal(lines.Bytes(), &o); err == nil {
 			l.ops[o.ID] = &o
@@ -250,18 +261,54 @@ func (l *ledger) newest() []*operation.Operation {
 func (l *ledger) write(o *operation.Operation) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	f, err := os.OpenFile(l.path, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	line, err := json.Marshal(o)
 	if err != nil {
 		return fmt.Errorf("ledger: %w", err)
 	}
-	line, err := json.Marshal(o)
-	if err == nil {
-		_, err = f.Write(append(line, '\n'))
+	// A line of its own even behind one that was torn by a full disk.
+	line = append(append([]byte{'\n'}, line...), '\n')
+	err = l.add(line)
+	if errors.Is(err, syscall.ENOSPC) && os.Remove(l.path+reserve) == nil {
+		err = l.add(line)
 	}
-	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+	if err != nil {
 		return fmt.Errorf("ledger: %w", err)
 	}
 	l.ops[o.ID] = o.Clone()
+	return nil
+}
+
+// add is on disk when it returns.
+func (l *ledger) add(line []byte) error {
+	f, err := os.OpenFile(l.path, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(line)
+	return errors.Join(err, f.Sync(), f.Close())
+}
+
+// A file that only takes room lies beside the ledger: on a full disk it is given up, so
+// that what is under way can be recorded to its end.
+const (
+	reserve     = ".reserve"
+	reserveSize = 4 << 20
+)
+
+// keepRoom takes room for the ledger, if there is any.
+func (l *ledger) keepRoom() error {
+	file := l.path + reserve
+	if info, err := os.Stat(file); err == nil && info.Size() == reserveSize {
+		return nil
+	}
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	if err != nil {
+		return fmt.Errorf("ledger: %w", err)
+	}
+	_, err = f.Write(make([]byte, reserveSize)) // written, and not only said to be so long
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return errors.Join(fmt.Errorf("ledger: %w", err), os.Remove(file))
+	}
 	return nil
 }
 

@@ -9,17 +9,21 @@ import (
 	"plumbbob/internal/core/operation"
 )
 
-// ErrStopping: the service is stopping, and begins nothing.
-var ErrStopping = errors.New("the service is stopping, and begins nothing new: ask again when it runs")
+var (
+	// ErrStopping: the service is stopping, and begins nothing.
+	ErrStopping = errors.New("the service is stopping, and begins nothing new: ask again when it runs")
+	// ErrSafe: the service was started to be mended, and begins nothing.
+	ErrSafe = errors.New("the service was started with --safe, and switches nothing: ask again when it runs without")
+)
 
-// Retire has nothing new begun from now on, and nothing more switched off. What is on
-// its way back to power goes on.
-func (a *Actor) Retire() { a.retired.Store(true) }
+// Retire has nothing new begun from now on, and nothing more switched off: why is one of
+// ErrStopping and ErrSafe. What is on its way back to power goes on.
+func (a *Actor) Retire(why error) { a.retired.Store(&why) }
 
 // mayBegin says why nothing may be begun now.
 func (a *Actor) mayBegin() error {
-	if a.retired.Load() {
-		return ErrStopping
+	if why := a.retired.Load(); why != nil {
+		return *why
 	}
 	return a.Lease.Holds()
 }

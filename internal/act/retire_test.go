@@ -1,7 +1,9 @@
 package act
 
 import (
+	"os"
 	"path/filepath"
+	"syscall"
 	"testing"
 	"time"
 
@@ -25,7 +27,7 @@ func TestRetiring(t *testing.T) {
 	require.NoError(t, err)
 	a, b := estate.OutletEnd("ostrel-pdu-a", 4), estate.OutletEnd("ostrel-pdu-b", 4)
 	require.Eventually(t, func() bool { closed, _ := l.Contact(a); return !closed }, soon, time.Millisecond)
-	r.Retire()
+	r.Retire(ErrStopping)
 	require.NotEmpty(t, r.Owed())
 	_, err = r.ask(kiosk, operation.Consent{})
 	require.ErrorIs(t, err, ErrStopping)
@@ -35,4 +37,22 @@ func TestRetiring(t *testing.T) {
 		require.True(t, closed, "%s has power", end)
 	}
 	r.ends(o.ID)
+}
+
+// TestTheLedgersRoom: on a full disk the room that was kept for it is given up.
+func TestTheLedgersRoom(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "ledger")
+	require.NoError(t, os.Symlink("/dev/full", path))
+	l := &ledger{path: path, ops: map[string]*operation.Operation{}}
+	require.NoError(t, l.keepRoom())
+	info, err := os.Stat(path + reserve)
+	require.NoError(t, err)
+	require.EqualValues(t, reserveSize, info.Size())
+	require.ErrorIs(t, l.write(&operation.Operation{ID: "x"}), syscall.ENOSPC, "this disk stays full")
+	require.NoFileExists(t, path+reserve)
+	require.NoError(t, os.Remove(path))
+	require.NoError(t, l.write(&operation.Operation{ID: "x"}))
+	again, err := openLedger(path, nil)
+	require.NoError(t, err)
+	require.True(t, again.has("x"))
 }

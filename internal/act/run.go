@@ -251,8 +251,8 @@ func (r *run) carryOut(ctx context.Context, cmds []operation.Command) (more []op
 			}
 			r.tellAll()
 		case operation.Send:
-			if r.a.retired.Load() && c.Do != operation.SwitchOn {
-				more = append(more, operation.Answered{At: time.Now().UTC(), Outcome: sending.NotSent, Why: ErrStopping.Error()})
+			if why := r.a.retired.Load(); why != nil && c.Do != operation.SwitchOn {
+				more = append(more, operation.Answered{At: time.Now().UTC(), Outcome: sending.NotSent, Why: (*why).Error()})
 				continue
 			}
 			if !r.may(ctx, c) {

@@ -126,7 +126,7 @@ func problemOf(err error) contract.Problem {
 		return problem(http.StatusServiceUnavailable, contract.DatabaseAway, "The database is away", "the database does not answer; watching and switching go on, this must wait: try again in a moment")
 	case errors.As(err, &notOurs):
 		return problem(http.StatusMisdirectedRequest, contract.Usage, "Not the name of this service", err.Error())
-	case errors.Is(err, act.ErrStopping):
+	case errors.Is(err, act.ErrStopping), errors.Is(err, act.ErrSafe):
 		return problem(http.StatusServiceUnavailable, contract.Stopping, "Stopping", err.Error())
 	case errors.Is(err, context.Canceled):
 		return problem(http.StatusServiceUnavailable, contract.Stopping, "Stopping", "the service is stopping, or you have gone")

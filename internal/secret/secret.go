@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 )
@@ -111,21 +112,46 @@ type Sealer struct{ aead cipher.AEAD }
 
 const keySize = 32
 
-// OpenKey reads the key file, and makes one when there is none. The key must
-// not be kept where the sealed secrets are.
-func OpenKey(file string) (*Sealer, error) {
+// OpenKey reads the key file, and makes one when there is none: then whatever was sealed
+// before cannot be opened any more. The key must not be kept where the sealed secrets are.
+func OpenKey(file string) (s *Sealer, made bool, err error) {
 	key, err := os.ReadFile(file)
-	if errors.Is(err, fs.ErrNotExist) {
+	if made = errors.Is(err, fs.ErrNotExist) || err == nil && len(key) == 0; made {
 		key = make([]byte, keySize)
 		_, _ = rand.Read(key) // never fails
-		err = os.WriteFile(file, key, 0o600)
+		err = writeKey(file, key)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("key of the secrets: %w", err)
+		return nil, made, fmt.Errorf("key of the secrets: %w", err)
 	}
 	if len(key) != keySize {
-		return nil, fmt.Errorf("key of the secrets: %s has %d bytes instead of %d: restore it from a backup", file, len(key), keySize)
+		return nil, made, fmt.Errorf("key of the secrets: %s has %d bytes instead of %d: restore it from a backup", file, len(key), keySize)
 	}
+	s, err = sealer(key)
+	return s, made, err
+}
+
+// writeKey leaves either no key, or a whole one that is on disk.
+func writeKey(file string, key []byte) error {
+	f, err := os.CreateTemp(filepath.Dir(file), filepath.Base(file)+".*")
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(key) // of mode 0600, as every temporary file
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return errors.Join(err, os.Remove(f.Name()))
+	}
+	if err := os.Rename(f.Name(), file); err != nil {
+		return err
+	}
+	dir, err := os.Open(filepath.Dir(file))
+	if err != nil {
+		return err
+	}
+	return errors.Join(dir.Sync(), dir.Close())
+}
+
+func sealer(key []byte) (*Sealer, error) {
 	block, err := aes.NewCipher(key)
 	if err != nil {
 		return nil, fmt.Errorf("key of the secrets: %w", err)

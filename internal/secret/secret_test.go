@@ -15,14 +15,20 @@ var sample = Value{Kind: SNMPv2c, Community: "do-not-show-me"}
 
 func TestSealed(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "key")
-	s, err := OpenKey(file)
+	require.NoError(t, os.WriteFile(file, nil, 0o600), "a crash left nothing of it")
+	s, made, err := OpenKey(file)
 	require.NoError(t, err)
+	require.True(t, made)
 	sealed, err := s.Seal("pdu", sample)
 	require.NoError(t, err)
 	require.NotContains(t, string(sealed), sample.Community)
 
-	again, err := OpenKey(file)
+	again, made, err := OpenKey(file)
 	require.NoError(t, err)
+	require.False(t, made)
+	info, err := os.Stat(file)
+	require.NoError(t, err)
+	require.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 	v, err := again.Open("pdu", sealed)
 	require.NoError(t, err)
 	require.Equal(t, sample, v)
@@ -33,7 +39,7 @@ func TestSealed(t *testing.T) {
 	require.Error(t, err)
 
 	require.NoError(t, os.WriteFile(file, []byte("short"), 0o600))
-	_, err = OpenKey(file)
+	_, _, err = OpenKey(file)
 	require.ErrorContains(t, err, "restore it from a backup")
 }
 

@@ -69,6 +69,8 @@ type Options struct {
 
 	Connect *names.Policy // where gear and what is probed may be; nil: anywhere
 
+	Safe bool // watch nothing and act on nothing: to mend what brings a start down
+
 	StopWithin time.Duration   // how long a stop waits for power that is owed; 0: not at all
 	Hurry      <-chan struct{} // closed when a stop is to wait no longer; nil: never
 	Notice     io.Writer       // where a stop says what it waits for; nil: nowhere but in the log
@@ -135,14 +137,36 @@ func (s *Service) open(ctx context.Context) error {
 	if s.private == nil { // others may use that database as well
 		s.lease = lease.New(s.Store, s.health)
 	}
-	var err error
-	if s.Sealer, err = secret.OpenKey(filepath.Join(s.o.DataDir, "secrets.key")); err != nil {
+	if err := s.openKey(ctx); err != nil {
 		return err
 	}
+	s.private700()
 	if err := s.firstAccount(ctx); err != nil {
 		return err
 	}
 	return s.assemble(ctx)
+}
+
+// openKey opens the key of the secrets. That there had to be a new one is no news at the
+// first start, and grave at every other.
+func (s *Service) openKey(ctx context.Context) error {
+	file := filepath.Join(s.o.DataDir, "secrets.key")
+	sealer, made, err := secret.OpenKey(file)
+	if err != nil {
+		return err
+	}
+	s.Sealer = sealer
+	if sealed, err := s.Store.Secrets(ctx); made && err == nil && len(sealed) > 0 {
+		s.health.Grave("secrets.key", fmt.Sprintf("%s was not there, so a new key was made: what was sealed with the old one cannot be opened. Stop the service and bring the file back, or set the secrets again", file))
+	}
+	return nil
+}
+
+// private700 says when others may read the data directory.
+func (s *Service) private700() {
+	if info, err := os.Stat(s.o.DataDir); err == nil && info.Mode().Perm()&0o077 != 0 {
+		s.health.Ails("data directory", fmt.Sprintf("%s may be read by others on this machine (mode %04o): chmod 700 %s", s.o.DataDir, info.Mode().Perm(), s.o.DataDir))
+	}
 }
 
 func (s *Service) openStore(ctx context.Context) error {
@@ -285,7 +309,9 @@ func (s *Service) driverFailed(x bus.Broken) {
 func (s *Service) setEstate(ctx context.Context, e *estate.Estate) {
 	s.garage.SetEstate(e)
 	s.keeper.SetEstate(e)
-	s.watcher.SetEstate(ctx, e)
+	if !s.o.Safe { // then nobody watches
+		s.watcher.SetEstate(ctx, e)
+	}
 	if s.traps != nil {
 		s.traps.SetEstate(e)
 	}
@@ -298,6 +324,10 @@ func (s *Service) Run(ctx context.Context) error {
 	ctx, ended := s.stoppable(ctx)
 	defer ended()
 	tasks, ctx := errgroup.WithContext(ctx)
+	tasks.Go(func() error { return s.watchRoom(ctx) })
+	if s.o.Safe {
+		return s.runSafe(ctx, tasks)
+	}
 	tasks.Go(func() error { return s.watcher.Run(ctx) })
 	tasks.Go(func() error { return s.keeper.Run(ctx) })
 	if s.lease != nil {
@@ -322,11 +352,30 @@ func (s *Service) Run(ctx context.Context) error {
 		return s.incidents.Run(ctx)
 	})
 	tasks.Go(func() error { return s.serve(ctx) })
+	return s.ended(tasks)
+}
+
+func (s *Service) ended(tasks *errgroup.Group) error {
 	err := tasks.Wait()
 	if errors.Is(err, context.Canceled) {
 		err = nil
 	}
 	return errors.Join(err, s.Close())
+}
+
+// runSafe serves, and neither watches nor acts: what brings a start down can be mended.
+func (s *Service) runSafe(ctx context.Context, tasks *errgroup.Group) error {
+	s.actor.Retire(act.ErrSafe)
+	s.health.Grave("safe", "started with --safe: nothing is watched, nothing is switched, and power that is owed stays off. Mend what brought the service down, and start it without --safe")
+	tasks.Go(func() error {
+		if err := s.insist(ctx, "gear", s.loadGear); err != nil {
+			return err
+		}
+		<-ctx.Done()
+		return context.Cause(ctx)
+	})
+	tasks.Go(func() error { return s.serve(ctx) })
+	return s.ended(tasks)
 }
 
 const stopWithin = 5 * time.Second

@@ -19,7 +19,7 @@ const owedLooked = 100 * time.Millisecond
 // windDown is the first stage of stopping: nothing new is begun, and power that is owed
 // is waited for. What stays off is said.
 func (s *Service) windDown() {
-	s.actor.Retire()
+	s.actor.Retire(act.ErrStopping)
 	owed := s.actor.Owed()
 	if len(owed) == 0 {
 		return

@@ -173,7 +173,7 @@ func (s *Server) supervise(ctx context.Context) {
 		if ctx.Err() != nil {
 			return
 		}
-		s.log.Error("the database has stopped and is started again", "because", err)
+		s.log.Error("the database has stopped and is started again", "because", err, "says", s.complaint())
 		select {
 		case <-ctx.Done():
 			return
@@ -182,7 +182,16 @@ func (s *Server) supervise(ctx context.Context) {
 	}
 }
 
+// complaint is what the server's own log says last of what went wrong.
+func (s *Server) complaint() string { return complaints(s.lastLog()) }
+
+// mostLog is how long the server's log grows before it begins anew; the one before is kept.
+const mostLog = 10 << 20
+
 func (s *Server) run(ctx context.Context) error {
+	if info, err := os.Stat(s.path("log")); err == nil && info.Size() > mostLog {
+		_ = os.Rename(s.path("log"), s.path("log.1"))
+	}
 	// The kernel ends the server when the thread that started it ends, so that
 	// thread is kept: a killed plumbd leaves no server behind.
 	runtime.LockOSThread()
@@ -231,7 +240,7 @@ func (s *Server) ready(ctx context.Context) error {
 			return err
 		}
 		if time.Now().After(deadline) {
-			return fmt.Errorf("mariadb: did not start within %s: %s", startWithin, s.lastLog())
+			return fmt.Errorf("mariadb: did not start within %s: %s", startWithin, lastLines(s.lastLog()))
 		}
 	}
 }
@@ -242,11 +251,15 @@ func (s *Server) lastLog() string {
 		return err.Error()
 	}
 	defer func() { _ = f.Close() }()
-	text, err := io.ReadAll(io.LimitReader(f, 1<<20))
+	const tail = 64 << 10
+	if info, err := f.Stat(); err == nil && info.Size() > tail {
+		_, _ = f.Seek(-tail, io.SeekEnd)
+	}
+	text, err := io.ReadAll(io.LimitReader(f, tail))
 	if err != nil {
 		return err.Error()
 	}
-	return lastLines(string(text))
+	return string(text)
 }
 
 // complaints picks the lines that say what went wrong.
