@@ -3,9 +3,7 @@
 package estatefile
 
 import (
-	"bytes"
 	_ "embed" // for the schema
-	"errors"
 	"fmt"
 	"io"
 	"net/netip"
@@ -256,23 +254,13 @@ type parser struct {
 }
 
 func (p *parser) parse(text []byte) *estate.Estate {
-	var f file
 	if line, bad := notUTF8(text); bad {
 		p.faults.List = append(p.faults.List, Fault{line, "has bytes that are not UTF-8: save the file as UTF-8"})
 		return nil
 	}
-	dec := yaml.NewDecoder(bytes.NewReader(text))
-	dec.KnownFields(!p.lenient)
-	if err := dec.Decode(&f); err != nil {
-		p.syntax(text, err)
+	f := p.decode(text)
+	if f == nil {
 		return nil
-	}
-	if err := yaml.Unmarshal(text, &p.root); err != nil {
-		p.syntax(text, err)
-		return nil
-	}
-	if err := dec.Decode(&yaml.Node{}); !errors.Is(err, io.EOF) && !p.lenient {
-		p.fault(nil, "there is a second document, behind ---: an estate is one document")
 	}
 	if f.Format != Version {
 		p.fault([]string{"plumb-estate"}, "the file must begin with plumb-estate: %d, the version of its format", Version)

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"reflect"
 	"strings"
 	"testing"
@@ -70,6 +71,8 @@ func TestFaults(t *testing.T) {
 		{"a slip of the fingers", head + "  u: {site: pier, role: ups, ups: {ratnig: 3000}}\n", `f:12: unknown key "ratnig": is "rating" meant? Otherwise what can stand here is rating, low-minutes, shutdown-minutes`},
 		{"a tab", head + "\tr: {site: pier}\n", "f:12: begins with a tab: indent with blanks"},
 		{"Latin-1", head + "  r: {site: pier, role: caf\xe9}\n", "f:12: has bytes that are not UTF-8: save the file as UTF-8"},
+		{"a device twice", head + "  r: {site: pier, role: router}\n  r: {site: pier, role: switch}\n", "f:13: mapping key \"r\" already defined at line 12"},
+		{"a key twice", head + "  r: {site: pier, site: pier, role: router}\n", "f:12: mapping key \"site\" already defined at line 12"},
 		{"an anchor that nothing named", head + "  r: {site: pier, role: *x}\n", "f:12: *x means what &x named before, and nothing did"},
 		{"an unknown key further in", head + "  u: {site: pier, role: ups, ups: {watts: 3000}}\n", `f:12: unknown key "watts": what can stand here is rating, low-minutes, shutdown-minutes`},
 		{"a list where there is none", head + "  r: {site: pier, role: [router]}\n", "f:12: a list does not belong here: text is expected"},
@@ -110,6 +113,26 @@ func TestFaults(t *testing.T) {
 	e, err := Parse("f", []byte(head))
 	require.NoError(t, err)
 	require.True(t, e.Device("pdu").Outlets[3].Unswitched)
+}
+
+// TestAliasesAreBounded: a small file cannot be made an endless one.
+func TestAliasesAreBounded(t *testing.T) {
+	text := head + "  r: {site: pier, role: router, tags: &t [" + strings.Repeat("a,", 2000) + "a]}\n"
+	for i := range 3000 {
+		text += fmt.Sprintf("  r%d: {site: pier, role: router, tags: *t}\n", i)
+	}
+	_, err := Parse("f", []byte(text))
+	require.ErrorContains(t, err, "once its aliases are written out")
+}
+
+// TestAnchors: what is the same of several devices may be written once.
+func TestAnchors(t *testing.T) {
+	e, err := Parse("f", []byte(head+"  r: &r {site: pier, role: router, network: [ops]}\n  s: {<<: *r, role: switch}\n  t: *r\n"))
+	require.NoError(t, err)
+	require.Equal(t, "switch", e.Device("s").Role)
+	require.Len(t, e.Device("t").Network, 1)
+	_, err = Parse("f", []byte(head+"  r: &r {site: pier, role: router, colour: red}\n  s: {<<: *r, role: switch}\n"))
+	require.ErrorContains(t, err, "unknown key \"colour\"")
 }
 
 func TestTheSchemaFits(t *testing.T) {
