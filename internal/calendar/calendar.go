@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/emersion/go-ical"
@@ -22,13 +23,22 @@ const (
 	maxSpan   = 31 * 24 * time.Hour
 )
 
-// A Calendar is a list of times, some of which come again and again.
-type Calendar struct{ events []event }
+// A Calendar is a list of times, some of which come again and again. It may be shared
+// between goroutines.
+type Calendar struct {
+	mu     sync.Mutex
+	events []event
+}
 
 type event struct {
 	text  string
 	lasts time.Duration
 	at    *rrule.Set
+
+	each  rrule.Next // where it has been gone through to
+	began time.Time
+	next  time.Time
+	more  bool
 }
 
 // Parse reads a calendar. Times without a zone are those of zone.
@@ -45,7 +55,7 @@ func Parse(text string, zone *time.Location) (*Calendar, error) {
 	case len(doc.Events()) > maxEvents:
 		return nil, fmt.Errorf("it has more than %d events", maxEvents)
 	}
-	c := &Calendar{}
+	c, steps, now := &Calendar{}, 0, time.Now()
 	for i, e := range doc.Events() {
 		if s, _ := e.Status(); s == ical.EventCancelled || isTransparent(e) {
 			continue
@@ -53,6 +63,10 @@ func Parse(text string, zone *time.Location) (*Calendar, error) {
 		x, err := read(e, zone)
 		if err != nil {
 			return nil, fmt.Errorf("event %d (%s): %w", i+1, x.text, err)
+		}
+		n := x.upTo(now)
+		if steps += n; n > mostTimes || steps > mostTimesAll {
+			return nil, fmt.Errorf("event %d (%s): it has come too often since it began (more than %d times, or %d with those before it): have it begin later", i+1, x.text, mostTimes, mostTimesAll)
 		}
 		c.events = append(c.events, x)
 	}
@@ -121,12 +135,37 @@ func read(e ical.Event, zone *time.Location) (x event, err error) {
 	return x, nil
 }
 
+// How often an event, and all of a calendar together, may have come until now: each has
+// to be gone through once.
+const (
+	mostTimes    = 100_000
+	mostTimesAll = 2_000_000
+)
+
+// upTo brings an event to a time: what began last, and what comes next. It says how many
+// it has gone through, and stops at the most that there may be.
+func (e *event) upTo(now time.Time) (steps int) {
+	if e.each == nil || now.Before(e.began) { // or the clock was set back
+		e.each, e.began = e.at.Iterator(), time.Time{}
+		e.next, e.more = e.each()
+	}
+	for ; e.more && !e.next.After(now) && steps <= mostTimes; steps++ {
+		e.began = e.next
+		e.next, e.more = e.each()
+	}
+	return steps
+}
+
 // Busy says whether a time is within an event, what that is called, and until
 // when it lasts.
 func (c *Calendar) Busy(now time.Time) (text string, until time.Time, busy bool) {
-	for _, e := range c.events {
-		if began := e.at.Before(now, true); !began.IsZero() && now.Before(began.Add(e.lasts)) {
-			return e.text, began.Add(e.lasts), true
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for i := range c.events {
+		e := &c.events[i]
+		e.upTo(now)
+		if !e.began.IsZero() && now.Before(e.began.Add(e.lasts)) {
+			return e.text, e.began.Add(e.lasts), true
 		}
 	}
 	return "", time.Time{}, false

@@ -82,3 +82,23 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// TestWhatHasComeTooOften: an hourly event from the year 2 would have every preview count
+// for a minute.
+func TestWhatHasComeTooOften(t *testing.T) {
+	event := func(from, freq string) string {
+		return "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:x\r\nBEGIN:VEVENT\r\nUID:1\r\nDTSTAMP:20260101T000000Z\r\nDTSTART:" + from + "\r\nDURATION:PT30M\r\nSUMMARY:x\r\nRRULE:FREQ=" + freq + "\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"
+	}
+	_, err := Parse(event("00020101T000000Z", "HOURLY"), time.UTC)
+	require.ErrorContains(t, err, "have it begin later")
+	c, err := Parse(event("20200101T000000Z", "HOURLY"), time.UTC)
+	require.NoError(t, err)
+	at := time.Date(2026, 3, 1, 12, 10, 0, 0, time.UTC)
+	for _, then := range []time.Time{at, at.Add(time.Hour), at.Add(-24 * time.Hour), at.Add(400 * 24 * time.Hour)} { // the clock may be set, too
+		_, until, busy := c.Busy(then)
+		require.True(t, busy, then)
+		require.Equal(t, then.Truncate(time.Hour).Add(30*time.Minute), until)
+		_, _, busy = c.Busy(then.Add(25 * time.Minute))
+		require.False(t, busy)
+	}
+}

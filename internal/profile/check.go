@@ -132,12 +132,8 @@ func (p *Profile) value(v *Value, inTable bool) error {
 		return fmt.Errorf("at: %q is not a JSON pointer such as /load/watts", v.At)
 	}
 	if v.Find != "" {
-		re, err := regexp.Compile(strings.ReplaceAll(v.Find, "{n}", "1"))
-		if err != nil {
-			return fmt.Errorf("find: %w", err)
-		}
-		if re.NumSubexp() != 1 {
-			return fmt.Errorf("find: it needs exactly one group ( ) around the value, and has %d", re.NumSubexp())
+		if err := p.expression(v.Find); err != nil {
+			return err
 		}
 	}
 	if v.At == "" && v.Find == "" {

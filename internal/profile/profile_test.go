@@ -88,6 +88,8 @@ func TestParseRefuses(t *testing.T) {
 		headHTTP + "outlets: {count: 2, on: {page: all, at: x, yes: 1}}\n":                                                                         `"x" is not a JSON pointer`,
 		headHTTP + "outlets: {count: 2, on: {page: all, find: 'a b', yes: 1}}\n":                                                                   "exactly one group",
 		headHTTP + "outlets: {count: 2, on: {page: all, find: '(', yes: 1}}\n":                                                                     "find: error parsing regexp",
+		headHTTP + "outlets: {count: 9, on: {page: all, find: '([{n}-5])', yes: 1}}\n":                                                             "find: for outlet 6: error parsing regexp: invalid character class range",
+		headHTTP + "outlets: {count: 2, on: {page: all, find: '((a{30}){30})', yes: 1}}\n":                                                         "steps once its repetitions are written out",
 		headHTTP + "outlets: {on: {page: all, at: /x, yes: 1}}\n":                                                                                  "outlets rows: is missing",
 		headHTTP + "outlets: {count: 2, on: {page: all, at: /x, yes: 1}, command: {on: 1, off: 2}}\n":                                              "it needs a method and a path",
 		headHTTP + "outlets: {count: 2, on: {page: all, at: /x, yes: 1}, command: {on: {method: SING, path: /x}, off: {method: PUT, path: /x}}}\n": `method: "SING" is not known`,

@@ -116,7 +116,7 @@ func (v *visit) lookup(p *profile.Profile, places map[int]any) gear.Lookup {
 			return "", false
 		}
 		if x.Find != "" {
-			re := compiled(strings.ReplaceAll(x.Find, "{n}", n))
+			re := compiled(x.Find, row, len(pg.text))
 			if re == nil {
 				return "", false
 			}
@@ -131,20 +131,47 @@ func (v *visit) lookup(p *profile.Profile, places map[int]any) gear.Lookup {
 	}
 }
 
-var expressions sync.Map // pattern → *regexp.Regexp: profiles are few and do not change
+// mostWork bounds what one expression may cost on one page: its steps for each byte.
+const mostWork = 100_000_000
 
-// compiled is nil for what is no pattern: one that is sound with one number in it
-// need not be so with another.
-func compiled(pattern string) *regexp.Regexp {
-	if re, ok := expressions.Load(pattern); ok {
-		return re.(*regexp.Regexp)
+// An expression is a pattern that was compiled, or nil for what is none.
+type expression struct {
+	*regexp.Regexp
+	steps int
+}
+
+// expressions are those that were compiled, by what is looked for and for which outlet.
+var expressions struct {
+	sync.Mutex
+	by map[string]expression
+}
+
+const mostExpressions = 4096
+
+// compiled is nil for what is no pattern, and for what would cost too much.
+func compiled(find string, outlet, size int) *regexp.Regexp {
+	key := find
+	if strings.Contains(find, "{n}") {
+		key = strconv.Itoa(outlet) + " " + find
 	}
-	re, err := regexp.Compile(pattern)
-	if err != nil {
-		re = nil
+	expressions.Lock()
+	defer expressions.Unlock()
+	x, ok := expressions.by[key]
+	if !ok {
+		if expressions.by == nil || len(expressions.by) >= mostExpressions {
+			expressions.by = map[string]expression{}
+		}
+		re, steps, err := profile.Expression(find, outlet)
+		if err != nil {
+			re = nil
+		}
+		x = expression{re, steps}
+		expressions.by[key] = x
 	}
-	expressions.Store(pattern, re)
-	return re
+	if x.steps*size > mostWork {
+		return nil
+	}
+	return x.Regexp
 }
 
 // pointer follows a JSON pointer (RFC 6901).
