@@ -28,6 +28,7 @@ func ServiceFlags(c *cobra.Command, o *service.Options, level *string) {
 	f := c.Flags()
 	f.StringVar(&o.DataDir, "data-dir", o.DataDir, "where the records and keys are")
 	f.StringVar(&o.Database, "database", "", "another MariaDB server, user:password@tcp(host:3306)/database; by default a private one runs in the data directory")
+	f.StringVar(&o.DatabasePassword, "database-password-file", "", "the file with the password for --database, which then names none; or it stands in PLUMB_DATABASE_PASSWORD")
 	f.StringVar(&o.Listen, "listen", DefaultListen, "where to serve the API and the console; anything but loopback is served over TLS")
 	f.StringVar(&o.TLSCert, "tls-cert", "", "certificate in PEM; by default one is made")
 	f.StringVar(&o.TLSKey, "tls-key", "", "its key in PEM")

@@ -19,6 +19,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/go-sql-driver/mysql"
 	"golang.org/x/sync/errgroup"
 
 	"plumbbob/internal/act"
@@ -53,12 +54,14 @@ type Options struct {
 	DataDir  string
 	Database string // of another server; empty: a private one in DataDir
 	Listen   string // host:port
-	TLSCert  string // files in PEM; empty: self-signed where TLS is needed
-	TLSKey   string
-	Traps    string // host:port where SNMP traps are listened for; empty: nowhere
-	Syslog   string // where a copy of the journal goes, as syslog.Parse takes it; empty: nowhere
-	Console  fs.FS
-	Log      *slog.Logger
+
+	DatabasePassword string // a file with it; empty: as Database, or PLUMB_DATABASE_PASSWORD, says
+	TLSCert          string // files in PEM; empty: self-signed where TLS is needed
+	TLSKey           string
+	Traps            string // host:port where SNMP traps are listened for; empty: nowhere
+	Syslog           string // where a copy of the journal goes, as syslog.Parse takes it; empty: nowhere
+	Console          fs.FS
+	Log              *slog.Logger
 
 	Retention store.Retention // zero: as store.DefaultRetention
 
@@ -134,6 +137,9 @@ func (s *Service) open(ctx context.Context) error {
 	}
 	s.health = health.New(s.o.Log)
 	s.Store.Health = s.health
+	if s.Store.Misfit != nil {
+		s.health.Grave("collation", s.Store.Misfit.Error())
+	}
 	if s.private == nil { // others may use that database as well
 		s.lease = lease.New(s.Store, s.health)
 	}
@@ -182,6 +188,9 @@ func (s *Service) openStore(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := s.databasePassword(c); err != nil {
+		return err
+	}
 	s.Store, err = store.Open(ctx, c)
 	return err
 }
@@ -193,6 +202,20 @@ func (s *Service) firstAccount(ctx context.Context) error {
 	}
 	s.FirstPassword = password.Generate()
 	return s.Store.CreateAccount(ctx, FirstAccount, "keeper", password.Hash(s.FirstPassword))
+}
+
+// databasePassword takes the password from where no list of processes shows it.
+func (s *Service) databasePassword(c *mysql.Config) error {
+	if file := s.o.DatabasePassword; file != "" {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return fmt.Errorf("--database-password-file: %w", err)
+		}
+		c.Passwd = strings.TrimRight(string(text), "\r\n")
+	} else if p, ok := os.LookupEnv("PLUMB_DATABASE_PASSWORD"); ok && c.Passwd == "" {
+		c.Passwd = p
+	}
+	return nil
 }
 
 func (s *Service) assemble(ctx context.Context) error {

@@ -60,6 +60,30 @@ func TestCollisionsAreTriedAgain(t *testing.T) {
 	require.Empty(t, p.Breaks, "the chain holds")
 }
 
+// TestADatabaseOfAnotherKind is refused with words while it is empty, and told of when it
+// is in use: in it names of accounts that differ would be the same.
+func TestADatabaseOfAnotherKind(t *testing.T) {
+	t.Parallel()
+	c := storetest.Config(t)
+	db := sqlx.MustConnect("mysql", c.FormatDSN())
+	t.Cleanup(func() { _ = db.Close() })
+	db.MustExec(`ALTER DATABASE ` + c.DBName + ` CHARACTER SET latin1 COLLATE latin1_swedish_ci`)
+	_, err := store.Open(t.Context(), c)
+	var misfit *store.MisfitError
+	require.ErrorAs(t, err, &misfit)
+	require.ErrorContains(t, err, "COLLATE utf8mb4_bin")
+	db.MustExec(`ALTER DATABASE ` + c.DBName + ` CHARACTER SET utf8mb4 COLLATE utf8mb4_bin`)
+	s, err := store.Open(t.Context(), c)
+	require.NoError(t, err)
+	require.NoError(t, s.Misfit)
+	require.NoError(t, s.Close())
+	db.MustExec(`ALTER DATABASE ` + c.DBName + ` CHARACTER SET utf8mb4 COLLATE utf8mb4_general_ci`)
+	s, err = store.Open(t.Context(), c)
+	require.NoError(t, err)
+	require.ErrorAs(t, s.Misfit, &misfit)
+	require.NoError(t, s.Close())
+}
+
 // TestAChangeAndItsEntryAreOne: neither stands without the other.
 func TestAChangeAndItsEntryAreOne(t *testing.T) {
 	s := storetest.Open(t)

@@ -44,6 +44,9 @@ type Store struct {
 	db      *sqlx.DB
 	breaker *breaker
 
+	// Misfit is why a database that is in use already is not as ours has to be, or nil.
+	Misfit error
+
 	// Health is told of what on record cannot be read; nil: nobody.
 	Health *health.Book
 
@@ -56,6 +59,9 @@ func Open(ctx context.Context, c *mysql.Config) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := s.fits(ctx); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
 	if err := migrate(ctx, s.db.DB); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
@@ -63,6 +69,45 @@ func Open(ctx context.Context, c *mysql.Config) (*Store, error) {
 		return nil, errors.Join(fmt.Errorf("seal the journal: %w", err), s.Close())
 	}
 	return s, nil
+}
+
+// What a database has to be for texts to be kept, and compared, as they are.
+const (
+	charset   = "utf8mb4"
+	collation = "utf8mb4_bin"
+)
+
+// A MisfitError says that a database compares texts in another way: names of accounts
+// that differ would be the same, or texts could not be kept at all.
+type MisfitError struct{ Name, Has string }
+
+func (e *MisfitError) Error() string {
+	return fmt.Sprintf("the database %[1]s has the collation %[2]s: make it anew with CREATE DATABASE %[1]s CHARACTER SET %[3]s COLLATE %[4]s, or, while it is empty, ALTER DATABASE %[1]s CHARACTER SET %[3]s COLLATE %[4]s", e.Name, e.Has, charset, collation)
+}
+
+// fits refuses a database that is not as ours has to be, unless it is in use already.
+func (s *Store) fits(ctx context.Context) error {
+	var is struct {
+		Name      string `db:"name"`
+		Collation string `db:"collation"`
+	}
+	err := s.db.GetContext(ctx, &is, `SELECT DATABASE() AS name, @@collation_database AS collation`)
+	if err != nil {
+		return sorted(err)
+	}
+	if is.Collation == collation {
+		return nil
+	}
+	misfit := &MisfitError{is.Name, is.Collation}
+	var used int
+	if err := s.db.GetContext(ctx, &used, `SELECT COUNT(*) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = 'account'`); err != nil {
+		return sorted(err)
+	}
+	if used == 0 {
+		return misfit
+	}
+	s.Misfit = misfit
+	return nil
 }
 
 // Prepare returns a store that has not connected yet.
