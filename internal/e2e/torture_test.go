@@ -57,7 +57,7 @@ type torture struct {
 	p                              *process
 	rng                            *rand.Rand
 	ops, done, failed, kills, away int
-	faults                         int
+	faults, hangs, stops           int
 	violations                     []string
 }
 
@@ -89,8 +89,8 @@ func TestTorture(t *testing.T) {
 		require.Empty(t, x.violations, "seed %d, round %d", seed, round)
 	}
 	p.stop(t)
-	t.Logf("seed %d: %d rounds, %d operations (%d done, %d failed), %d kills of the service, %d of the database, %d faults, violations: %d",
-		seed, rounds, x.ops, x.done, x.failed, x.kills, x.away, x.faults, len(x.violations))
+	t.Logf("seed %d: %d rounds, %d operations (%d done, %d failed), %d kills of the service, %d stops, %d kills of the database, %d hangs, %d faults, violations: %d",
+		seed, rounds, x.ops, x.done, x.failed, x.kills, x.stops, x.away, x.hangs, x.faults, len(x.violations))
 	if file := os.Getenv("PLUMB_TORTURE_REPORT"); file != "" {
 		x.report(file, seed, rounds, time.Since(began))
 	}
@@ -149,7 +149,7 @@ func (x *torture) asks(kind string, v *victim, why string) {
 // disturb has one thing go wrong.
 func (x *torture) disturb(vs []*victim) {
 	v := vs[x.rng.IntN(len(vs))]
-	switch x.rng.IntN(8) {
+	switch x.rng.IntN(10) {
 	case 0, 1, 2:
 		x.kills++
 		x.p.kill(x.T)
@@ -161,6 +161,21 @@ func (x *torture) disturb(vs []*victim) {
 			x.away++
 			_ = syscall.Kill(n, syscall.SIGKILL)
 		}
+	case 8: // it takes connections, and answers nobody
+		pid, err := os.ReadFile(filepath.Join(x.p.dir, "database", "pid"))
+		if n, _ := strconv.Atoi(strings.TrimSpace(string(pid))); err == nil && n > 1 {
+			x.hangs++
+			_ = syscall.Kill(n, syscall.SIGSTOP)
+			time.Sleep(time.Duration(1000+x.rng.IntN(6000)) * time.Millisecond)
+			_ = syscall.Kill(n, syscall.SIGCONT)
+		}
+	case 9: // it is told to stop, and pays back what it owes before it does
+		x.stops++
+		x.p.stop(x.T)
+		if strings.Contains(x.p.out.String(), "STAYS OFF") {
+			x.violated("power stayed off at a stop: %s", x.p.out)
+		}
+		x.p.start(x.T, x.p.program)
 	case 4:
 		x.faults++
 		_ = x.lab.Lose([]estate.Key{"skarvoe-cell", "skarvoe-bridge", "inch-cell", "ostrel-mgmt"}[x.rng.IntN(4)], 0.1+0.3*x.rng.Float64())
@@ -244,6 +259,25 @@ func (x *torture) reckon(why string) (ops []contract.Operation) {
 	return ops
 }
 
+// told is what the record says of some operations.
+func told(ops []contract.Operation) string {
+	var b strings.Builder
+	for _, o := range ops {
+		fmt.Fprintf(&b, "\n%s %s %s, asked %s: %s", o.ID, o.Kind, o.State, o.Asked.Format("15:04:05.000"), o.Outcome)
+		for _, s := range o.Steps {
+			fmt.Fprintf(&b, "\n  %s %s %s", s.Kind, s.State, deref(s.Note))
+		}
+	}
+	return b.String()
+}
+
+func deref(s *string) string {
+	if s == nil {
+		return ""
+	}
+	return *s
+}
+
 // judge compares what is with what was asked for.
 func (x *torture) judge(v *victim, ops []contract.Operation) {
 	var mine []contract.Operation // the newest first
@@ -273,7 +307,7 @@ func (x *torture) judge(v *victim, ops []contract.Operation) {
 		opens, struck = opens-v.opens, struck-v.resets
 	}
 	if opens > cuts {
-		x.violated("%s was cut %d times, and that was asked for %d times", v.device, opens, cuts)
+		x.violated("%s was cut %d times, and that was asked for %d times: %s", v.device, opens, cuts, told(mine))
 	}
 	if opens < certain {
 		x.violated("%s was cut %d times, and %d were reported as measured", v.device, opens, certain)
@@ -324,7 +358,7 @@ func (x *torture) journalHolds(ops []contract.Operation) {
 func (x *torture) report(file string, seed uint64, rounds int, took time.Duration) {
 	text := fmt.Sprintf(`# Reliability
 
-What `+"`make torture`"+` found last: operations against the lab while, at random, the service is killed with -9, the database is killed with -9, packets are lost, relays weld, cards and controllers fall silent, drop their sessions or slow down, and two clients act at once on the same device.
+What `+"`make torture`"+` found last: operations against the lab while, at random, the service is killed with -9 or told to stop, the database is killed with -9 or stands still for seconds, packets are lost, relays weld, cards and controllers fall silent, drop their sessions or slow down, and two clients act at once on the same device.
 
 | | |
 | --- | --- |
@@ -332,7 +366,9 @@ What `+"`make torture`"+` found last: operations against the lab while, at rando
 | rounds | %d, in %s |
 | operations | %d: %d done, %d failed and said so |
 | kills of the service | %d |
+| stops of the service, each waiting for power that is owed | %d |
 | kills of the database | %d |
+| times that the database stood still | %d |
 | faults of gear and network | %d |
 | **violations** | **%d** |
 
@@ -345,6 +381,6 @@ After each round it is checked, against what the simulated gear really did, that
 - the chain of the journal holds.
 
 Repeat it with `+"`PLUMB_TORTURE_SEED=%d make torture`"+`. The seed fixes what is asked for and what goes wrong, and when; how threads are scheduled meanwhile it does not. A small run, of two rounds, is part of `+"`make test`"+`.
-`, seed, rounds, took.Round(time.Second), x.ops, x.done, x.failed, x.kills, x.away, x.faults, len(x.violations), seed)
+`, seed, rounds, took.Round(time.Second), x.ops, x.done, x.failed, x.kills, x.stops, x.away, x.hangs, x.faults, len(x.violations), seed)
 	require.NoError(x, os.WriteFile(file, []byte(text), 0o644))
 }

@@ -68,7 +68,7 @@ func (w *World) Weld(end estate.End) error {
 	if b := w.boxes[end.Device]; b != nil && b.ups != nil && end.Kind() == estate.Output {
 		return w.on(end.Device, func(b *box) { b.ups.welded = true })
 	}
-	return w.onOutlet(end, func(o *outlet) { o.welded = true })
+	return w.onOutlet(end, func(o *outlet) { o.move(func() { o.welded = true }) })
 }
 
 // Swap exchanges the cables of two outlets against what the estate says.

@@ -71,7 +71,8 @@ type outlet struct {
 	name     string
 	switched bool
 	ordered  bool // what the card believes
-	welded   bool // the contact stays closed whatever is ordered
+	welded   bool // once closed, the contact stays so whatever is ordered
+	stuck    bool // welded, and closed since
 	hold     int  // s, of the card's own cycle
 
 	afterLoss        int // as the card has it: 1 off, 2 on, 3 as before
@@ -83,12 +84,15 @@ type outlet struct {
 	opens int       // counts how often the contact has really opened
 }
 
-func (o *outlet) closed() bool { return o.ordered || o.welded || !o.switched }
+func (o *outlet) closed() bool { return o.ordered || o.stuck || !o.switched }
 
-// move changes what holds a contact, and counts when it has opened by that.
+// move changes what holds a contact, and counts when it has opened by that. One that is
+// open welds when it closes.
 func (o *outlet) move(change func()) {
 	was := o.closed()
-	if change(); was && !o.closed() {
+	change()
+	o.stuck = o.welded && (was || o.closed())
+	if was && !o.closed() {
 		o.opens++
 	}
 }
