@@ -15,6 +15,7 @@ package api
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"io/fs"
 	"log/slog"
@@ -22,6 +23,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
@@ -103,7 +105,7 @@ func (s *Server) Handler() (http.Handler, error) {
 	e.Logger = s.Log
 	e.HTTPErrorHandler = s.handleError
 	e.IPExtractor = s.from()
-	e.Use(middleware.Recover(), s.headers, s.answersTo, squeeze)
+	e.Use(s.asked, middleware.Recover(), s.headers, s.answersTo, squeeze)
 	e.GET("/healthz", s.health)
 	g := e.Group(basePath, gates.find, s.authenticate, allow, validate, s.boards.afresh)
 	g.GET("/events", s.events)
@@ -116,7 +118,27 @@ func (s *Server) Handler() (http.Handler, error) {
 		return nil, err
 	}
 	// Browsers may change things only from our own pages.
-	return http.NewCrossOriginProtection().Handler(e), nil
+	own := http.NewCrossOriginProtection()
+	own.SetDenyHandler(http.HandlerFunc(foreign))
+	return own.Handler(e), nil
+}
+
+// foreign answers a browser that asks for a page of somebody else's.
+func foreign(w http.ResponseWriter, _ *http.Request) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(http.StatusForbidden)
+	detail := "a page elsewhere may not change anything here: open the console itself"
+	_ = json.NewEncoder(w).Encode(contract.Problem{Type: "about:blank", Status: http.StatusForbidden, Kind: contract.NotPermitted, Title: "From another page", Detail: &detail})
+}
+
+// asked notes every request, for who looks for what goes wrong (--log debug).
+func (s *Server) asked(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r, began := c.Request(), time.Now()
+		err := next(c)
+		s.Log.Debug("asked", "method", r.Method, "path", r.URL.Path, "from", c.RealIP(), "who", whoIs(c.Request().Context()).Account, "took", time.Since(began), "error", err)
+		return err
+	}
 }
 
 func (s *Server) health(c *echo.Context) error {

@@ -136,8 +136,9 @@ func TestTheBrowsersLogIn(t *testing.T) {
 	status, kind = s.kind("POST", "/api/v1/session", `{"account":"nobody","password":"wrong"}`, "X-Forwarded-For: 192.0.2.99", "X-Real-Ip: 192.0.2.99")
 	require.Equal(t, http.StatusUnauthorized, status, "the same as for an account that exists")
 	require.Equal(t, contract.WrongPassword, kind)
-	status, _ = s.kind("POST", "/api/v1/session", body, "Sec-Fetch-Site: cross-site")
+	status, kind = s.kind("POST", "/api/v1/session", body, "Sec-Fetch-Site: cross-site")
 	require.Equal(t, http.StatusForbidden, status, "not from somebody else's page")
+	require.Equal(t, contract.NotPermitted, kind, "in the form of every error")
 
 	res, _ := s.asks("POST", "/api/v1/session", body)
 	require.Equal(t, http.StatusOK, res.StatusCode)
