@@ -5,6 +5,7 @@
 //	people.go  logging in and out, and who it is that asks
 //	account.go accounts, their roles and passwords
 //	tries.go   the brake on guessing
+//	refusals.go what the journal says of that
 package people
 
 import (
@@ -51,6 +52,8 @@ type Desk struct {
 	check chan struct{} // room for checking passwords
 	queue chan struct{} // and for waiting for that
 
+	refusals refusals
+
 	mu    sync.Mutex
 	known map[string]known // by token
 }
@@ -83,7 +86,7 @@ type Credentials struct{ Account, Password, From string }
 func (d *Desk) Come(ctx context.Context, c Credentials, kind, name string, lasts time.Duration) (LogIn, error) {
 	a, err := d.checked(ctx, c)
 	if errors.Is(err, ErrWrong) {
-		d.write(ctx, store.Entry{Kind: store.EntryLogInRefused, Who: nameOf(c.Account), Text: "Wrong password from " + c.From, Result: "refused"})
+		d.refused(ctx, c, a.ID != 0)
 	}
 	if err != nil {
 		return LogIn{}, err

@@ -348,6 +348,7 @@ func (s *Service) Run(ctx context.Context) error {
 	defer ended()
 	tasks, ctx := errgroup.WithContext(ctx)
 	tasks.Go(func() error { return s.watchRoom(ctx) })
+	tasks.Go(func() error { return s.people.Run(ctx) })
 	if s.o.Safe {
 		return s.runSafe(ctx, tasks)
 	}
