@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"slices"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -58,6 +59,33 @@ func BenchmarkConsole(b *testing.B) {
 }
 
 func awaited(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }
+
+// BenchmarkThinLink: the same board on a phone with 600 ms and 30 kB/s, from a log-in page
+// that is there to the rows. link-s is what the bytes that travel take on the link alone.
+func BenchmarkThinLink(b *testing.B) {
+	w := newWatched(b, web.Console())
+	w.settled(b)
+	page, err := browser.Open(b.Context())
+	require.NoError(b, err)
+	b.Cleanup(page.Close)
+	// What is loaded once is there already, as on every visit but the first.
+	require.NoError(b, page.Do(browser.Size(390, 844), chromedp.Navigate(w.URL), chromedp.WaitReady(`input[type=password]`, chromedp.ByQuery), chromedp.Sleep(2*time.Second)))
+	var bytes, requests atomic.Int64
+	require.NoError(b, page.Do(page.Thin(latency, rate, &bytes, &requests)))
+	for b.Loop() {
+		bytes.Store(0)
+		began := time.Now()
+		require.NoError(b, page.Do(browser.LogIn(w.URL, service.FirstAccount, w.FirstPassword), chromedp.WaitReady(`tbody tr`, chromedp.ByQuery)))
+		b.ReportMetric(time.Since(began).Seconds(), "board-s")
+		b.ReportMetric(float64(bytes.Load())/rate+latency/1000, "link-s")
+		b.ReportMetric(float64(bytes.Load())/1000, "kB")
+	}
+}
+
+const (
+	latency = 600  // ms there and back
+	rate    = 30e3 // bytes a second
+)
 
 // scroll goes down the page for five seconds, five screens a second: a quick thumb.
 func scroll(b *testing.B, page *browser.Browser) {

@@ -9,10 +9,12 @@ import (
 	"os"
 	"os/exec"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
@@ -138,4 +140,23 @@ func LogIn(url, account, password string) chromedp.Action {
 		chromedp.SendKeys(`input[autocomplete=username]`, account, chromedp.ByQuery),
 		chromedp.SendKeys(`input[type=password]`, password, chromedp.ByQuery), Click("Log in"),
 	}
+}
+
+// Thin makes the link thin, latency in ms there and back and rate in bytes a second, and
+// counts what goes over it.
+func (b *Browser) Thin(latency, rate float64, bytes, requests *atomic.Int64) chromedp.Action {
+	return chromedp.ActionFunc(func(ctx context.Context) error {
+		chromedp.ListenTarget(b.Context, func(ev any) {
+			switch ev := ev.(type) {
+			case *network.EventRequestWillBeSent:
+				requests.Add(1)
+			case *network.EventDataReceived:
+				bytes.Add(ev.EncodedDataLength)
+			}
+		})
+		if err := network.Enable().Do(ctx); err != nil {
+			return err
+		}
+		return network.EmulateNetworkConditions(false, latency, rate, rate).Do(ctx)
+	})
 }

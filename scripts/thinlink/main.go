@@ -14,7 +14,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/chromedp"
 
 	"plumbbob/internal/browser"
@@ -47,7 +46,7 @@ func run() error {
 	}
 	defer b.Close()
 	var bytes, requests atomic.Int64
-	if err := b.Do(browser.Size(390, 844), thin(b, &bytes, &requests)); err != nil {
+	if err := b.Do(browser.Size(390, 844), b.Thin(*latency, *rate, &bytes, &requests)); err != nil {
 		return err
 	}
 	for _, step := range []struct {
@@ -83,21 +82,3 @@ var tap = chromedp.ActionFunc(func(ctx context.Context) error {
 	}
 	return chromedp.MouseClickXY(at.X, at.Y).Do(ctx)
 })
-
-// thin makes the link thin, and counts what goes over it.
-func thin(b *browser.Browser, bytes, requests *atomic.Int64) chromedp.Action {
-	return chromedp.ActionFunc(func(ctx context.Context) error {
-		chromedp.ListenTarget(b.Context, func(ev any) {
-			switch ev := ev.(type) {
-			case *network.EventRequestWillBeSent:
-				requests.Add(1)
-			case *network.EventDataReceived:
-				bytes.Add(ev.EncodedDataLength)
-			}
-		})
-		if err := network.Enable().Do(ctx); err != nil {
-			return err
-		}
-		return network.EmulateNetworkConditions(false, *latency, *rate, *rate).Do(ctx)
-	})
-}
