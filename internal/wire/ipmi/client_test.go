@@ -73,7 +73,7 @@ func TestWhyNot(t *testing.T) {
 	require.NotContains(t, err.Error(), "wrong")
 	_, err = c.Dial(t, func(o *ipmi.Options) { o.User = "nobody" }).DeviceID(t.Context())
 	require.ErrorIs(t, err, ipmi.ErrUser)
-	require.Zero(t, c.Sessions(), "nothing half open is left behind")
+	require.Zero(t, c.Settled(t).Sessions(), "nothing half open is left behind")
 
 	c.Set(func(f *bmc.Faults) { f.Full = true })
 	_, err = c.Dial(t, nil).DeviceID(t.Context())

@@ -151,7 +151,7 @@ func TestControllerKeys(t *testing.T) {
 			_, err := client.DeviceID(short(t, 10*time.Second))
 			require.ErrorIs(t, err, x.want, x.name)
 		}
-		require.Equal(t, x.left, c.Sessions(), "%s: tried once, and not again for minutes", x.name)
+		require.Equal(t, x.left, c.Settled(t).Sessions(), "%s: tried once, and not again for minutes", x.name)
 	}
 }
 
@@ -163,12 +163,14 @@ func TestARefusedLogInWaits(t *testing.T) {
 	client := c.Dial(t, func(o *ipmi.Options) { o.Password = "wrong" })
 	_, err := client.DeviceID(t.Context())
 	require.ErrorIs(t, err, ipmi.ErrPassword)
+	c.Settled(t)
 	before := packets.Load()
 	for range 50 {
 		_, err = client.DeviceID(t.Context())
 		require.ErrorIs(t, err, ipmi.ErrPassword)
 	}
-	require.Equal(t, before, packets.Load(), "nothing more is sent")
+	c.Settled(t)
+	require.Equal(t, before+2, packets.Load(), "nothing more is sent but that last ping, and its answer")
 }
 
 // TestALostLastAnswer: the controller has the session open and refuses the repeat.

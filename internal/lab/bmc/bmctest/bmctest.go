@@ -14,6 +14,7 @@ import (
 
 	"plumbbob/internal/lab/bmc"
 	"plumbbob/internal/wire/ipmi"
+	"plumbbob/internal/wire/ipmi/rmcp"
 )
 
 // The log-in of every test controller.
@@ -109,6 +110,22 @@ func Start(t testing.TB, change func(*bmc.Model), fate bmc.Fate) *Controller {
 	done.Go(func() { _ = c.Serve(ctx, conn, fate) })
 	t.Cleanup(func() { cancel(); done.Wait() })
 	return c
+}
+
+// Settled is the controller once it has handled all that was sent to it before. A
+// client does not wait until a handshake is given up; a ping behind it in the same
+// socket does.
+func (c *Controller) Settled(t testing.TB) *bmc.Controller {
+	t.Helper()
+	conn, err := net.Dial("udp", c.Address)
+	require.NoError(t, err)
+	defer func() { _ = conn.Close() }()
+	_, err = conn.Write(rmcp.AppendPing(nil, 1))
+	require.NoError(t, err)
+	require.NoError(t, conn.SetReadDeadline(time.Now().Add(time.Minute)))
+	_, err = conn.Read(make([]byte, rmcp.MaxPacket))
+	require.NoError(t, err)
+	return c.Controller
 }
 
 // Dial returns a client of a controller, closed with the test.
