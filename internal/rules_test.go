@@ -58,7 +58,7 @@ var rules = map[string]rule{
 	"labcli":          {[]string{"../demo", "../web", "client", "core/", "daemon", "estatefile", "keep", "lab", "password", "service", "store", "version", "wire/icmp", "wire/names"}, "the command line of the lab and the demo"},
 	"lab":             {[]string{"core/estate", "lab/bmc", "secret", "wire/"}, "gear of its own: it knows no driver and no room"},
 	"lab/bmc":         {[]string{"wire/"}, "a controller knows nothing of the estate"},
-	"lab/bmc/bmctest": {[]string{"lab/bmc", "wire/ipmi"}, "of tests"},
+	"lab/bmc/bmctest": {[]string{"lab/bmc", "wire/ipmi", "wire/ipmi/rmcp"}, "of tests"},
 	"lab/labtest":     {[]string{"../demo", "core/estate", "estatefile", "lab"}, "of tests"},
 }
 
