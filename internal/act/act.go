@@ -9,6 +9,7 @@
 //	command.go    having the gear do one thing
 //	proof.go      what is seen of a device before and after
 //	record.go     writing it down: in the database, or in a file while that is away
+//	ledger.go     that file
 //	wiring.go     a wiring check by switching
 package act
 
@@ -73,6 +74,7 @@ func (a *Actor) written() { a.Bus.Journal.Publish(bus.NewEntry{}) }
 type Actor struct {
 	Parts
 	ledger *ledger
+	copies *ledger // of what is under way, as the database has it or a step ahead
 
 	retired atomic.Pointer[error] // why nothing new is begun
 
@@ -100,11 +102,15 @@ func New(p Parts) (*Actor, error) {
 	if err != nil {
 		return nil, err
 	}
+	c, err := openLedger(p.Ledger+".copies", p.Health)
+	if err != nil {
+		return nil, err
+	}
 	if p.Command == nil {
 		p.Command = gearCommands{p.Garage}.carryOut
 	}
 	return &Actor{
-		Parts: p, ledger: l, busy: map[estate.End]string{},
+		Parts: p, ledger: l, copies: c, busy: map[estate.End]string{},
 		operations: newShelf[operation.Operation, operation.Event, operation.Command](), groups: newShelf[group.Group, group.Event, group.Command](),
 		settings: newShelf[setting.Change, setting.Event, setting.Command](), checks: newShelf[wiring.Check, wiring.Event, wiring.Command](),
 		shown: shown{by: map[string]*operation.Preview{}}, around: around{ran: map[estate.Key]float64{}, draws: map[estate.Key]float64{}},

@@ -1,21 +1,12 @@
 package act
 
 import (
-	"bufio"
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
-	"os"
-	"slices"
-	"sync"
-	"syscall"
 	"time"
 
 	"plumbbob/internal/core/operation"
-	"plumbbob/internal/health"
 	"plumbbob/internal/store"
 )
 
@@ -31,6 +22,7 @@ func (a *Actor) create(ctx context.Context, o *operation.Operation) error {
 	err := a.Store.CreateOperation(brief, o, a.asked(o))
 	switch {
 	case err == nil:
+		a.beside(o)
 	case errors.Is(err, store.ErrConflict), errors.Is(err, store.ErrFenced), errors.Is(err, store.ErrRow), ctx.Err() != nil:
 		return err
 	default:
@@ -49,6 +41,7 @@ func (a *Actor) save(ctx context.Context, o *operation.Operation) error {
 	if a.ledger.has(o.ID) {
 		return a.ledger.write(o) // in order: the replay brings it all over
 	}
+	a.beside(o)
 	brief, cancel := context.WithTimeout(ctx, recordWithin)
 	defer cancel()
 	err := a.Store.SaveOperation(brief, o)
@@ -56,6 +49,16 @@ func (a *Actor) save(ctx context.Context, o *operation.Operation) error {
 		return errors.Join(a.ledger.write(o), a.noted(err))
 	}
 	return err
+}
+
+// beside keeps a copy of an operation that is under way beside the database: with that
+// away at the next start, power that is owed is known all the same.
+func (a *Actor) beside(o *operation.Operation) {
+	if err := a.copies.write(o); err != nil {
+		a.Health.Ails("copies of operations", "an operation that is under way is on record in the database alone: "+err.Error())
+		return
+	}
+	a.Health.Well("copies of operations")
 }
 
 // noted names an error of the database that is more than its being away, for which
@@ -69,6 +72,16 @@ func (a *Actor) noted(err error) error {
 
 // end records the end of an operation and its outcome in the journal.
 func (a *Actor) end(ctx context.Context, o *operation.Operation) error {
+	err := a.recordEnd(ctx, o)
+	if err == nil {
+		if err := a.copies.ended(o.ID); err != nil { // it is looked at again at the next start
+			a.Log.Warn("the copy of an operation that has ended is left", "operation", o.ID, "because", err)
+		}
+	}
+	return err
+}
+
+func (a *Actor) recordEnd(ctx context.Context, o *operation.Operation) error {
 	if a.ledger.has(o.ID) {
 		return a.ledger.write(o)
 	}
@@ -193,139 +206,5 @@ func (a *Actor) bringOver(ctx context.Context, o *operation.Operation) error {
 	}
 	a.Log.Info("an operation that was recorded in the file is in the database now", "operation", o.ID)
 	a.written()
-	return nil
-}
-
-// ledger is a file of operations, one JSON document a line, that is on disk
-// when a write returns. Of each operation the last line counts.
-type ledger struct {
-	path string
-
-	mu  sync.Mutex
-	ops map[string]*operation.Operation
-}
-
-func openLedger(path string, book *health.Book) (*ledger, error) {
-	l := &ledger{path: path, ops: map[string]*operation.Operation{}}
-	text, err := os.ReadFile(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		return l, nil
-	}
-	if err != nil {
-		return nil, fmt.Errorf("ledger: %w", err)
-	}
-	lines := bufio.NewScanner(bytes.NewReader(text))
-	lines.Buffer(nil, 16<<20)
-	for n := 1; lines.Scan(); n++ {
-		if len(bytes.TrimSpace(lines.Bytes())) == 0 {
-			continue
-		}
-		var o operation.Operation
-		if err := json.Unmarshal(lines.Bytes(), &o); err == nil {
-			l.ops[o.ID] = &o
-		} else if bytes.HasSuffix(lines.Bytes(), []byte("}")) { // a torn line was never acted upon
-			book.Grave(fmt.Sprintf("ledger line %d", n), fmt.Sprintf("line %d of %s cannot be read, and is left out: see whether what it is about has power: %s", n, path, err))
-		}
-	}
-	return l, lines.Err()
-}
-
-// find returns how an operation stands in the file, or nil.
-func (l *ledger) find(id string) *operation.Operation {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if o := l.ops[id]; o != nil {
-		return o.Clone()
-	}
-	return nil
-}
-
-func (l *ledger) has(id string) bool {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.ops[id] != nil
-}
-
-// newest returns the operations in the order in which they were asked for.
-func (l *ledger) newest() []*operation.Operation {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	var ops []*operation.Operation
-	for _, o := range l.ops {
-		ops = append(ops, o.Clone())
-	}
-	slices.SortFunc(ops, func(a, b *operation.Operation) int { return a.Asked.Compare(b.Asked) })
-	return ops
-}
-
-func (l *ledger) write(o *operation.Operation) error {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	line, err := json.Marshal(o)
-	if err != nil {
-		return fmt.Errorf("ledger: %w", err)
-	}
-	// A line of its own even behind one that was torn by a full disk.
-	line = append(append([]byte{'\n'}, line...), '\n')
-	err = l.add(line)
-	if errors.Is(err, syscall.ENOSPC) && os.Remove(l.path+reserve) == nil {
-		err = l.add(line)
-	}
-	if err != nil {
-		return fmt.Errorf("ledger: %w", err)
-	}
-	l.ops[o.ID] = o.Clone()
-	return nil
-}
-
-// add is on disk when it returns.
-func (l *ledger) add(line []byte) error {
-	f, err := os.OpenFile(l.path, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(line)
-	return errors.Join(err, f.Sync(), f.Close())
-}
-
-// A file that only takes room lies beside the ledger: on a full disk it is given up, so
-// that what is under way can be recorded to its end.
-const (
-	reserve     = ".reserve"
-	reserveSize = 4 << 20
-)
-
-// keepRoom takes room for the ledger, if there is any.
-func (l *ledger) keepRoom() error {
-	file := l.path + reserve
-	if info, err := os.Stat(file); err == nil && info.Size() == reserveSize {
-		return nil
-	}
-	f, err := os.OpenFile(file, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
-	if err != nil {
-		return fmt.Errorf("ledger: %w", err)
-	}
-	_, err = f.Write(make([]byte, reserveSize)) // written, and not only said to be so long
-	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return errors.Join(fmt.Errorf("ledger: %w", err), os.Remove(file))
-	}
-	return nil
-}
-
-// forget drops an operation that is in the database, unless it has moved on
-// meanwhile, and empties the file when it was the last.
-func (l *ledger) forget(o *operation.Operation) error {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if now := l.ops[o.ID]; now == nil || now.Saved.After(o.Saved) || now.State != o.State {
-		return nil
-	}
-	delete(l.ops, o.ID)
-	if len(l.ops) > 0 {
-		return nil
-	}
-	if err := os.Remove(l.path); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("ledger: %w", err)
-	}
 	return nil
 }

@@ -52,3 +52,25 @@ func TestLedger(t *testing.T) {
 	require.NoError(t, again.forget(second))
 	require.NoFileExists(t, path, "nothing waits any more")
 }
+
+// TestALedgerStaysShort: what has ended takes no room for long, whatever else goes on.
+func TestALedgerStaysShort(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "ledger")
+	l, err := openLedger(path, nil)
+	require.NoError(t, err)
+	long := &operation.Operation{ID: "long"}
+	require.NoError(t, l.write(long))
+	for range linesMost / 2 {
+		require.NoError(t, l.write(&operation.Operation{ID: "short"}))
+		require.NoError(t, l.ended("short"))
+		require.NoError(t, l.write(long))
+	}
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	require.Less(t, len(text), linesMost*100)
+	again, err := openLedger(path, nil)
+	require.NoError(t, err)
+	require.Len(t, again.newest(), 1)
+	require.NoError(t, again.ended("long"))
+	require.NoFileExists(t, path)
+}

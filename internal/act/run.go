@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"plumbbob/internal/core/estate"
@@ -53,7 +54,7 @@ func (a *Actor) Run(ctx context.Context) error {
 	a.mu.Lock()
 	a.ctx = ctx
 	a.mu.Unlock()
-	if err := a.Lease.Wait(ctx); err != nil {
+	if err := a.waitForLease(ctx); err != nil {
 		return err
 	}
 	a.reload(ctx)
@@ -62,6 +63,23 @@ func (a *Actor) Run(ctx context.Context) error {
 	a.replayUntil(ctx)
 	a.work.Wait()
 	return context.Cause(ctx)
+}
+
+// waitForLease waits for it, and says so when something is under way meanwhile.
+func (a *Actor) waitForLease(ctx context.Context) error {
+	var waits []string
+	for _, o := range append(a.ledger.newest(), a.copies.newest()...) {
+		if o.State == operation.Running {
+			waits = append(waits, fmt.Sprintf("operation %s on %s", o.ID, o.Device))
+		}
+	}
+	if why := a.Lease.Holds(); why != nil && len(waits) > 0 {
+		slices.Sort(waits)
+		a.Health.Grave("under way", fmt.Sprintf("%s: %s, so power that it has switched off stays off", strings.Join(slices.Compact(waits), ", "), why))
+	}
+	err := a.Lease.Wait(ctx)
+	a.Health.Well("under way")
+	return err
 }
 
 // reload brings in what another service may have changed.
@@ -112,6 +130,7 @@ func (a *Actor) resume(ctx context.Context) (complete bool, err error) {
 	for _, o := range ops {
 		unfinished[o.ID] = o
 	}
+	a.compare(err, unfinished, unreadable)
 	for _, o := range a.ledger.newest() {
 		if was := unfinished[o.ID]; was == nil || o.Saved.After(was.Saved) {
 			unfinished[o.ID] = o
@@ -137,6 +156,32 @@ func (a *Actor) resume(ctx context.Context) (complete bool, err error) {
 		}
 	}
 	return complete, err
+}
+
+// compare looks at the copies of what was under way. With the database away, or a record
+// in it that cannot be read, they stand for that: they go on in the ledger, which is
+// brought over later. Otherwise what is not under way any more is dropped.
+func (a *Actor) compare(err error, unfinished map[string]*operation.Operation, unreadable []*store.UnreadableError) {
+	broken := map[string]bool{}
+	for _, u := range unreadable {
+		broken[u.ID] = true
+	}
+	for _, o := range a.copies.newest() {
+		if unfinished[o.ID] != nil || a.operations.get(o.ID) != nil {
+			continue
+		}
+		switch {
+		case err == nil && !broken[o.ID]:
+			if err := a.copies.ended(o.ID); err != nil {
+				a.Log.Warn("the copy of an operation that has ended is left", "operation", o.ID, "because", err)
+			}
+		case (broken[o.ID] || errors.Is(err, store.ErrAway)) && !a.ledger.has(o.ID):
+			if err := a.ledger.write(o); err != nil {
+				a.Health.Grave("ledger", fmt.Sprintf("operation %s on %s cannot be recorded: %s", o.ID, o.Device, err))
+			}
+			unfinished[o.ID] = o
+		}
+	}
 }
 
 // setAside lets go of what an operation held that cannot be read, and says so: what

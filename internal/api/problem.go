@@ -72,6 +72,7 @@ func problemOf(err error) contract.Problem {
 		role     *notPermitted
 		tries    *people.WaitError
 		nobody   *people.NoAccountError
+		closed   *people.AwayError
 		gone     *missing
 		box      *gear.Error
 		watching *lease.Error
@@ -122,6 +123,8 @@ func problemOf(err error) contract.Problem {
 		return problem(http.StatusNotFound, contract.NotFound, "Not found", "there is no such thing on record")
 	case errors.Is(err, store.ErrConflict), errors.Is(err, act.ErrEnded), errors.Is(err, act.ErrNotReady), errors.As(err, &watching), errors.As(err, &late):
 		return problem(http.StatusConflict, contract.Conflict, "Not now", err.Error())
+	case errors.As(err, &closed):
+		return problem(http.StatusServiceUnavailable, contract.DatabaseAway, "The database is away", err.Error())
 	case errors.Is(err, store.ErrAway):
 		return problem(http.StatusServiceUnavailable, contract.DatabaseAway, "The database is away", "the database does not answer; watching and switching go on, this must wait: try again in a moment")
 	case errors.As(err, &notOurs):

@@ -1,7 +1,7 @@
 // Package daemon is the command line of plumbd.
 //
 //	daemon.go  the command, its exit status, its log
-//	serve.go   plumbd serve, plumbd password
+//	serve.go   plumbd serve, plumbd password, plumbd code
 package daemon
 
 import (
@@ -96,7 +96,7 @@ whether a silent device is hung, without power or merely cut off, and switches
 power safely. People use it through the console, which it serves, and through
 the client plumb.`,
 	}
-	root.AddCommand(serveCommand(), passwordCommand())
+	root.AddCommand(serveCommand(), passwordCommand(), codeCommand())
 	return root
 }
 

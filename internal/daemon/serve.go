@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net/netip"
 	"os"
 	"strings"
@@ -14,6 +15,7 @@ import (
 
 	"plumbbob/internal/core/group"
 	"plumbbob/internal/password"
+	"plumbbob/internal/people"
 	"plumbbob/internal/service"
 	"plumbbob/internal/store"
 	"plumbbob/internal/wire/names"
@@ -29,6 +31,7 @@ func ServiceFlags(c *cobra.Command, o *service.Options, level *string) {
 	f.StringVar(&o.DataDir, "data-dir", o.DataDir, "where the records and keys are")
 	f.StringVar(&o.Database, "database", "", "another MariaDB server, user:password@tcp(host:3306)/database; by default a private one runs in the data directory")
 	f.StringVar(&o.DatabasePassword, "database-password-file", "", "the file with the password for --database, which then names none; or it stands in PLUMB_DATABASE_PASSWORD")
+	f.BoolVar(&o.Alone, "alone", false, "no other service acts on that --database, so that this one need not wait for it to act")
 	f.StringVar(&o.Listen, "listen", DefaultListen, "where to serve the API and the console; anything but loopback is served over TLS")
 	f.StringVar(&o.TLSCert, "tls-cert", "", "certificate in PEM; by default one is made")
 	f.StringVar(&o.TLSKey, "tls-key", "", "its key in PEM")
@@ -142,6 +145,40 @@ func passwordCommand() *cobra.Command {
 	c.Flags().StringVar(&o.DataDir, "data-dir", o.DataDir, "where the records are")
 	c.Flags().StringVar(&o.Database, "database", "", "another MariaDB server")
 	c.Flags().StringVar(&level, "log", "warn", "what to log")
+	return c
+}
+
+func codeCommand() *cobra.Command {
+	var revoke bool
+	dir := "data"
+	c := &cobra.Command{
+		Use: "code", Short: "Make a rescue code, with which somebody comes in once",
+		Long: `Make a rescue code, in place of the one before. Whoever has it logs in once, as the
+account ` + people.Rescue + ` with the code for a password, and is a keeper for an hour: also while the
+database is away, or when nobody has a password any more. Only its hash is kept. The
+service may be running, or not.`,
+		Args: exactly(0, "plumbd code"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			if info, err := os.Stat(dir); err != nil || !info.IsDir() {
+				return Wrong("--data-dir: %s is not the data directory of a service", dir)
+			}
+			if revoke {
+				if err := people.RevokeRescueCode(dir); err != nil && !errors.Is(err, fs.ErrNotExist) {
+					return err
+				}
+				fmt.Fprintln(c.OutOrStdout(), "No rescue code counts any more.")
+				return nil
+			}
+			code, err := people.MakeRescueCode(dir)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(c.OutOrStdout(), "%s\nLog in with it once, as %s: plumb login URL --account %[2]s, or in the console.\n", code, people.Rescue)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&dir, "data-dir", dir, "where the records are")
+	c.Flags().BoolVar(&revoke, "revoke", false, "make none, and have the one before count no more")
 	return c
 }
 

@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -198,14 +197,7 @@ func withoutTheDatabase(t *testing.T, how syscall.Signal) {
 	if how == syscall.SIGSTOP {
 		require.NoError(t, syscall.Kill(pid, syscall.SIGCONT))
 	}
-	w.eventually(func() bool {
-		res, err := http.Get(w.url + "/healthz")
-		if err != nil {
-			return false
-		}
-		_ = res.Body.Close()
-		return res.StatusCode == http.StatusOK
-	}, "the database is back")
+	w.eventually(w.well, "the database is back")
 
 	var ended, said map[string]string
 	w.eventually(func() bool {

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"log/slog"
 	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -147,6 +148,16 @@ func (w *world) verdict(k estate.Key) string {
 func (w *world) eventually(f func() bool, what string) {
 	w.Helper()
 	require.Eventually(w, f, soon, often, what)
+}
+
+// well says whether the service says so of itself.
+func (w *world) well() bool {
+	res, err := http.Get(w.url + "/healthz")
+	if err != nil {
+		return false
+	}
+	_ = res.Body.Close()
+	return res.StatusCode == http.StatusOK
 }
 
 func (w *world) closed(n int) bool {

@@ -7,9 +7,11 @@ package lease
 import (
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"sync"
 	"time"
 
@@ -31,6 +33,8 @@ type Lease struct {
 	store  *store.Store
 	health *health.Book
 	me     string
+	ours   string // how those are called that have had our data directory before us
+	alone  bool   // somebody has said that there is no other
 	lasts  time.Duration
 
 	mu    sync.Mutex
@@ -40,10 +44,17 @@ type Lease struct {
 	taken chan struct{}
 }
 
-// New returns a lease that is not held yet.
-func New(s *store.Store, b *health.Book) *Lease {
+// New returns a lease that is not held yet. alone says that no other service acts on the
+// database: then it is asked for, and not waited for. dataDir is locked by this process,
+// so that whoever had it before has ended: what that held is taken at once.
+func New(s *store.Store, b *health.Book, dataDir string, alone bool) *Lease {
 	host, _ := os.Hostname()
-	return &Lease{store: s, health: b, me: fmt.Sprintf("plumbd on %s, process %d, %s", host, os.Getpid(), rand.Text()[:6]), lasts: lasts, taken: make(chan struct{})}
+	if abs, err := filepath.Abs(dataDir); err == nil {
+		dataDir = abs
+	}
+	sum := sha256.Sum256([]byte(dataDir))
+	ours := fmt.Sprintf("plumbd on %.64s with %x, ", host, sum[:4])
+	return &Lease{store: s, health: b, alone: alone, ours: ours, me: fmt.Sprintf("%sprocess %d, %s", ours, os.Getpid(), rand.Text()[:6]), lasts: lasts, taken: make(chan struct{})}
 }
 
 // An Error says that this service may not act now.
@@ -61,8 +72,10 @@ func (l *Lease) Holds() error {
 	switch {
 	case l.other != "":
 		return &Error{"another service acts on this database (" + l.other + "): this one watches, and begins nothing"}
+	case l.alone:
+		return nil
 	case l.epoch == 0:
-		return &Error{"this service has not got the lease in its database yet, so it begins nothing: it does not know whether another acts there"}
+		return &Error{"this service has not got the lease in its database yet, so it begins nothing: it does not know whether another acts there (if none does, start it with --alone)"}
 	case time.Now().After(l.until):
 		return &Error{"the lease in the database could not be renewed and has run out, so nothing is begun: another service may act there; what this one has switched off it still switches on"}
 	}
@@ -132,12 +145,13 @@ func (l *Lease) renew(ctx context.Context) {
 	asked := time.Now() // before the database counts
 	within, cancel := context.WithTimeout(ctx, l.lasts/3)
 	defer cancel()
-	epoch, err := l.store.TakeLease(within, l.me, l.lasts)
+	epoch, err := l.store.TakeLease(within, l.me, l.ours, l.lasts)
 	l.mu.Lock()
 	var held *store.HeldError
 	switch {
 	case err == nil:
 		l.epoch, l.until, l.other = epoch, asked.Add(l.lasts-before), ""
+		l.ours = "" // whoever is called so from now on is a copy of this machine
 		close(l.taken)
 		l.taken = make(chan struct{})
 	case errors.As(err, &held):

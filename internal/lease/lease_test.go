@@ -20,13 +20,13 @@ func TestMain(m *testing.M) { storetest.Main(m) }
 
 const short = 9 * time.Second // more than is kept back before its end
 
-func open(t *testing.T, dsn string) (*Lease, *store.Store) {
+func open(t *testing.T, dsn, dir string) (*Lease, *store.Store) {
 	c, err := store.ParseDSN(dsn)
 	require.NoError(t, err)
 	s, err := store.Open(t.Context(), c)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close() })
-	l := New(s, health.New(slog.New(slog.DiscardHandler)))
+	l := New(s, health.New(slog.New(slog.DiscardHandler)), dir, false)
 	l.lasts = short
 	return l, s
 }
@@ -41,8 +41,8 @@ func step(t *testing.T, s *store.Store, id string) error {
 // held it may do nothing more, whatever he believes.
 func TestOneAlone(t *testing.T) {
 	dsn := storetest.Config(t).FormatDSN()
-	one, s1 := open(t, dsn)
-	two, s2 := open(t, dsn)
+	one, s1 := open(t, dsn, "one")
+	two, s2 := open(t, dsn, "two")
 	require.Error(t, one.Holds(), "not before it is taken")
 	one.renew(t.Context())
 	two.renew(t.Context())
@@ -67,13 +67,21 @@ func TestOneAlone(t *testing.T) {
 	one.renew(t.Context())
 	require.NoError(t, one.Holds(), "what is given back need not be waited for")
 	require.EqualValues(t, 3, one.Epoch())
+
+	again, s3 := open(t, dsn, "one")
+	again.renew(t.Context())
+	require.NoError(t, again.Holds(), "who had its data directory before has ended")
+	require.NoError(t, step(t, s3, "c"))
+	require.ErrorIs(t, step(t, s1, "d"), store.ErrFenced, "or is fenced, if it has not")
+	one.renew(t.Context())
+	require.True(t, one.Other(), "and takes nothing back")
 }
 
 // TestADatabaseThatGoesAway takes the lease with it once it has run out, and gives it
 // back; one of its own takes nothing.
 func TestADatabaseThatGoesAway(t *testing.T) {
 	c := storetest.Config(t)
-	l, _ := open(t, c.FormatDSN())
+	l, _ := open(t, c.FormatDSN(), "one")
 	l.renew(t.Context())
 	root := c.Clone()
 	root.User = "root"

@@ -65,6 +65,9 @@ func (d *Desk) Add(ctx context.Context, by, name, role string) (pass string, err
 	if !accountName.MatchString(name) {
 		return "", usage("%q cannot be the name of an account: use lower-case letters, digits, hyphens and dots, a letter first", name)
 	}
+	if name == Rescue {
+		return "", usage("%s is who comes in with a rescue code: choose another name", Rescue)
+	}
 	if err := checkRole(role); err != nil {
 		return "", err
 	}

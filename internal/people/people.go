@@ -3,6 +3,7 @@
 // door asks here.
 //
 //	people.go  logging in and out, and who it is that asks
+//	rescue.go  coming in when no password can be looked up
 //	account.go accounts, their roles and passwords
 //	tries.go   the brake on guessing
 //	refusals.go what the journal says of that
@@ -11,6 +12,7 @@ package people
 import (
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
 	"errors"
 	"log/slog"
 	"maps"
@@ -26,10 +28,12 @@ import (
 // Limits.
 const (
 	trustFor   = 30 * time.Second // before a log-in is looked up again: it must not cost a query for every request
-	mostKnown  = 10_000           // log-ins that are remembered
 	checksMost = 2                // passwords that are checked at once: each takes 32 MiB and some 100 ms
 	waitMost   = 16               // that may wait for that
 )
+
+// MostKnown is how many log-ins are remembered.
+const MostKnown = 10_000
 
 var (
 	// ErrWrong: there is no such account, or that is not its password.
@@ -38,11 +42,22 @@ var (
 	ErrNotIn = errors.New("not logged in")
 )
 
+// An AwayError says that nobody can log in with a password now.
+type AwayError struct{ error }
+
+func (e *AwayError) Error() string {
+	return "the database does not answer, so no password can be looked up: who is logged in stays so, and on the service's machine plumbd code makes a rescue code, which lets somebody in once"
+}
+func (e *AwayError) Unwrap() error { return e.error }
+
 // Parts are what a Desk works with.
 type Parts struct {
 	Store *store.Store
 	Log   *slog.Logger
 	Bus   *bus.Bus
+
+	DataDir string             // where a rescue code is
+	Known   []store.KnownLogIn // from an earlier run, for while the database is away
 }
 
 // A Desk is where people come in. It may be shared between goroutines.
@@ -54,8 +69,11 @@ type Desk struct {
 
 	refusals refusals
 
-	mu    sync.Mutex
-	known map[string]known // by token
+	mu      sync.Mutex
+	known   map[store.TokenHash]known
+	rescued map[store.TokenHash]store.Session
+	used    map[[sha256.Size]byte]bool // rescue codes
+	late    []store.Entry              // what no journal has taken yet
 }
 
 // known is a log-in that was looked up a while ago.
@@ -66,10 +84,15 @@ type known struct {
 
 // New returns a desk.
 func New(p Parts) *Desk {
-	return &Desk{
-		Parts: p, tries: newTries(time.Now), known: map[string]known{},
+	d := &Desk{
+		Parts: p, tries: newTries(time.Now), known: map[store.TokenHash]known{},
+		rescued: map[store.TokenHash]store.Session{}, used: map[[sha256.Size]byte]bool{},
 		check: make(chan struct{}, checksMost), queue: make(chan struct{}, waitMost),
 	}
+	for _, k := range p.Known {
+		d.known[k.Token] = known{Session: k.Session} // to be looked up first
+	}
+	return d
 }
 
 // A LogIn is somebody who has come in.
@@ -82,11 +105,17 @@ type LogIn struct {
 type Credentials struct{ Account, Password, From string }
 
 // Come logs somebody in. kind is that of the session, and name what people call it.
-// Its errors are ErrWrong, a *WaitError, or that of the store.
+// Its errors are ErrWrong, a *WaitError, an *AwayError, or that of the store.
 func (d *Desk) Come(ctx context.Context, c Credentials, kind, name string, lasts time.Duration) (LogIn, error) {
+	if c.Account == Rescue {
+		return d.rescue(ctx, c, kind, name)
+	}
 	a, err := d.checked(ctx, c)
-	if errors.Is(err, ErrWrong) {
+	switch {
+	case errors.Is(err, ErrWrong):
 		d.refused(ctx, c, a.ID != 0)
+	case errors.Is(err, store.ErrAway):
+		return LogIn{}, &AwayError{err}
 	}
 	if err != nil {
 		return LogIn{}, err
@@ -165,8 +194,12 @@ func (d *Desk) room(ctx context.Context) (leave func(), err error) {
 // Who says who is logged in with a token, ErrNotIn for nobody. While the database is
 // away it goes by what it knows: that is when somebody needs to act.
 func (d *Desk) Who(ctx context.Context, token string) (store.Session, error) {
+	h := store.HashToken(token)
+	if s, ok := d.rescuedWith(h); ok {
+		return s, nil
+	}
 	d.mu.Lock()
-	k, ok := d.known[token]
+	k, ok := d.known[h]
 	d.mu.Unlock()
 	lasts := ok && time.Now().Before(k.ExpiresAt)
 	if lasts && time.Since(k.looked) < trustFor {
@@ -179,27 +212,35 @@ func (d *Desk) Who(ctx context.Context, token string) (store.Session, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if err != nil {
-		delete(d.known, token)
+		delete(d.known, h)
 		if errors.Is(err, store.ErrNotFound) {
 			err = ErrNotIn
 		}
 		return s, err
 	}
-	if len(d.known) >= mostKnown {
+	if len(d.known) >= MostKnown {
 		clear(d.known)
 	}
-	d.known[token] = known{s, time.Now()}
+	d.known[h] = known{s, time.Now()}
 	return s, nil
 }
 
 // Go logs somebody out.
 func (d *Desk) Go(ctx context.Context, token, account string) error {
+	h := store.HashToken(token)
+	if s, ok := d.rescuedWith(h); ok {
+		d.mu.Lock()
+		delete(d.rescued, h)
+		d.mu.Unlock()
+		d.write(ctx, store.Entry{Kind: store.EntryLogOut, Who: s.Account, Text: "Logged out", Result: "done"})
+		return nil
+	}
 	entry := store.Entry{At: time.Now().UTC(), Kind: store.EntryLogOut, Who: account, Text: "Logged out", Result: "done"}
 	if err := d.Store.EndSession(ctx, token, entry); err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
 	d.mu.Lock()
-	delete(d.known, token)
+	delete(d.known, h)
 	d.mu.Unlock()
 	d.Bus.Journal.Publish(bus.NewEntry{})
 	return nil
@@ -207,6 +248,12 @@ func (d *Desk) Go(ctx context.Context, token, account string) error {
 
 // Role is what somebody may do now: nothing but look, once their account has gone.
 func (d *Desk) Role(ctx context.Context, account string) (operation.Role, error) {
+	if account == Rescue {
+		if d.anyRescued() {
+			return operation.Keeper, nil
+		}
+		return operation.Viewer, nil
+	}
 	a, err := d.Store.Account(ctx, account)
 	if errors.Is(err, store.ErrNotFound) {
 		return operation.Viewer, nil
@@ -218,20 +265,54 @@ func (d *Desk) Role(ctx context.Context, account string) (operation.Role, error)
 func (d *Desk) forget(account, token string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	maps.DeleteFunc(d.known, func(t string, k known) bool { return k.Account == account && t != token })
+	maps.DeleteFunc(d.known, func(h store.TokenHash, k known) bool { return k.Account == account && h != store.HashToken(token) })
 }
 
-const writeWithin = 10 * time.Second
+const (
+	writeWithin = 10 * time.Second
+	lateMost    = 1000 // entries that wait for the journal
+)
 
-// write makes an entry about something that changes nothing.
+// write makes an entry about something that changes nothing. While the database is away
+// it waits for that.
 func (d *Desk) write(ctx context.Context, e store.Entry) {
 	e.At = time.Now().UTC()
+	d.mu.Lock()
+	if len(d.late) < lateMost {
+		d.late = append(d.late, e)
+	} else {
+		d.lost(e, errors.New("too many wait"))
+	}
+	d.mu.Unlock()
+	d.flush(ctx)
+}
+
+func (d *Desk) lost(e store.Entry, why error) {
+	d.Log.Error("an entry of the journal is lost", "kind", e.Kind, "who", e.Who, "text", e.Text, "because", why)
+}
+
+// flush writes what waits.
+func (d *Desk) flush(ctx context.Context) {
+	d.mu.Lock()
+	due := d.late
+	d.late = nil
+	d.mu.Unlock()
+	if len(due) == 0 {
+		return
+	}
 	// Whoever asked may have gone: that takes nothing out of the record.
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), writeWithin)
 	defer cancel()
-	if err := d.Store.Write(ctx, e); err != nil {
-		d.Log.Error("an entry of the journal is lost", "kind", e.Kind, "who", e.Who, "text", e.Text, "because", err)
-		return
+	switch err := d.Store.Write(ctx, due...); {
+	case err == nil:
+		d.Bus.Journal.Publish(bus.NewEntry{})
+	case errors.Is(err, store.ErrAway), errors.Is(err, context.DeadlineExceeded):
+		d.mu.Lock()
+		d.late = append(due, d.late...)
+		d.mu.Unlock()
+	default:
+		for _, e := range due {
+			d.lost(e, err)
+		}
 	}
-	d.Bus.Journal.Publish(bus.NewEntry{})
 }

@@ -61,16 +61,24 @@ func (d *Desk) refused(ctx context.Context, c Credentials, known bool) {
 	}
 }
 
-// Run writes down what was counted, until ctx ends, and then once more.
+// flushEvery is how soon after the database is back the journal has what waited for it.
+const flushEvery = 5 * time.Second
+
+// Run writes down what was counted, and what waits, until ctx ends, and then once more.
 func (d *Desk) Run(ctx context.Context) error {
-	tick := time.NewTicker(refusalsEvery)
-	defer tick.Stop()
+	count, flush := time.NewTicker(refusalsEvery), time.NewTicker(flushEvery)
+	defer count.Stop()
+	defer flush.Stop()
 	for ctx.Err() == nil {
 		select {
+		case <-flush.C:
+			d.flush(ctx)
+			continue
 		case <-ctx.Done():
-		case <-tick.C:
+		case <-count.C:
 		}
 		d.writeRefusals(ctx)
+		d.flush(ctx)
 	}
 	return context.Cause(ctx)
 }

@@ -12,9 +12,10 @@ import (
 	"io/fs"
 	"log/slog"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
+
+	"plumbbob/internal/whole"
 )
 
 // The kinds of secret.
@@ -119,7 +120,7 @@ func OpenKey(file string) (s *Sealer, made bool, err error) {
 	if made = errors.Is(err, fs.ErrNotExist) || err == nil && len(key) == 0; made {
 		key = make([]byte, keySize)
 		_, _ = rand.Read(key) // never fails
-		err = writeKey(file, key)
+		err = whole.Write(file, key)
 	}
 	if err != nil {
 		return nil, made, fmt.Errorf("key of the secrets: %w", err)
@@ -129,26 +130,6 @@ func OpenKey(file string) (s *Sealer, made bool, err error) {
 	}
 	s, err = sealer(key)
 	return s, made, err
-}
-
-// writeKey leaves either no key, or a whole one that is on disk.
-func writeKey(file string, key []byte) error {
-	f, err := os.CreateTemp(filepath.Dir(file), filepath.Base(file)+".*")
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(key) // of mode 0600, as every temporary file
-	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return errors.Join(err, os.Remove(f.Name()))
-	}
-	if err := os.Rename(f.Name(), file); err != nil {
-		return err
-	}
-	dir, err := os.Open(filepath.Dir(file))
-	if err != nil {
-		return err
-	}
-	return errors.Join(dir.Sync(), dir.Close())
 }
 
 func sealer(key []byte) (*Sealer, error) {

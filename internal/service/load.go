@@ -42,8 +42,8 @@ func (s *Service) insist(ctx context.Context, what string, load func(context.Con
 
 // loadGear brings back what is needed to reach the gear: secrets, profiles, the
 // estate.
-func (s *Service) loadGear(ctx context.Context) error {
-	secrets, err := s.Store.Secrets(ctx)
+func (s *Service) loadGear(ctx context.Context, from known) error {
+	secrets, err := from.Secrets(ctx)
 	if err != nil {
 		return fmt.Errorf("secrets: %w", err)
 	}
@@ -57,10 +57,10 @@ func (s *Service) loadGear(ctx context.Context) error {
 		s.garage.SetSecret(x.Name, v)
 		opened[x.Name] = v
 	}
-	if err := s.addProfiles(ctx); err != nil {
+	if err := s.addProfiles(ctx, from); err != nil {
 		return fmt.Errorf("profiles: %w", err)
 	}
-	e, err := s.recallEstate(ctx)
+	e, err := s.recallEstate(ctx, from)
 	if err != nil {
 		return fmt.Errorf("the estate: %w", err)
 	}
@@ -98,8 +98,8 @@ func (s *Service) bindSecrets(ctx context.Context, opened map[string]secret.Valu
 
 // addProfiles makes the profiles known that people have added. One that cannot be
 // read any more is left out.
-func (s *Service) addProfiles(ctx context.Context) error {
-	list, err := s.Store.Profiles(ctx)
+func (s *Service) addProfiles(ctx context.Context, from known) error {
+	list, err := from.Profiles(ctx)
 	if err != nil {
 		return err
 	}
@@ -120,8 +120,8 @@ const versionsBack = 20
 
 // recallEstate reads the estate on record: of the newest version what can be read,
 // or, where that is nothing, an older one. Nil when there is none yet.
-func (s *Service) recallEstate(ctx context.Context) (*estate.Estate, error) {
-	versions, err := s.Store.EstateVersions(ctx, versionsBack)
+func (s *Service) recallEstate(ctx context.Context, from known) (*estate.Estate, error) {
+	versions, err := from.EstateVersions(ctx, versionsBack)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
 	}
@@ -145,12 +145,19 @@ func (s *Service) recallEstate(ctx context.Context) (*estate.Estate, error) {
 // remember brings back what was believed: what is meant to be off, and how things
 // were.
 func (s *Service) remember(ctx context.Context) error {
-	parked, err := s.Store.AllParked(ctx)
+	if err := s.meantOff(ctx, s.Store); err != nil {
+		return err
+	}
+	return s.keeper.Remember(ctx)
+}
+
+func (s *Service) meantOff(ctx context.Context, from known) error {
+	parked, err := from.AllParked(ctx)
 	if err != nil {
 		return fmt.Errorf("what is meant to be off: %w", err)
 	}
 	for _, p := range parked {
 		s.keeper.Park(p.Device, verdict.Parking{By: p.Who, Why: p.Why, Since: p.Since})
 	}
-	return s.keeper.Remember(ctx)
+	return nil
 }

@@ -33,7 +33,6 @@ import (
 	"plumbbob/internal/incidents"
 	"plumbbob/internal/keep"
 	"plumbbob/internal/lease"
-	"plumbbob/internal/password"
 	"plumbbob/internal/people"
 	"plumbbob/internal/secret"
 	"plumbbob/internal/store"
@@ -53,6 +52,7 @@ const FirstAccount = "admin"
 type Options struct {
 	DataDir  string
 	Database string // of another server; empty: a private one in DataDir
+	Alone    bool   // no other service acts on that database
 	Listen   string // host:port
 
 	DatabasePassword string // a file with it; empty: as Database, or PLUMB_DATABASE_PASSWORD, says
@@ -90,6 +90,8 @@ type Service struct {
 
 	o       Options
 	private *mariadb.Server
+	last    *lastKnown    // from an earlier run; nil before the first
+	late    *mysql.Config // of a database that is away at the start; nil when it is there
 	pinger  *icmp.Pinger
 	traps   *hint.Listener // nil where that is not wanted, or not permitted
 	garage  *garage.Garage
@@ -102,12 +104,13 @@ type Service struct {
 	health    *health.Book
 	lease     *lease.Lease // nil with a database of our own
 
-	copy   *tell.JournalCopy // nil where none is wanted
-	api    *api.Server
-	locked *os.File
-	ln     net.Listener
-	secure *tls.Config
-	http   *http.Server
+	changed <-chan bus.NewEntry
+	copy    *tell.JournalCopy // nil where none is wanted
+	api     *api.Server
+	locked  *os.File
+	ln      net.Listener
+	secure  *tls.Config
+	http    *http.Server
 }
 
 // Open opens the records and binds the address. Nothing is watched before Run.
@@ -132,6 +135,7 @@ func (s *Service) open(ctx context.Context) error {
 	if err := s.listen(); err != nil {
 		return err
 	}
+	s.last = s.readLastKnown()
 	if err := s.openStore(ctx); err != nil {
 		return err
 	}
@@ -141,7 +145,7 @@ func (s *Service) open(ctx context.Context) error {
 		s.health.Grave("collation", s.Store.Misfit.Error())
 	}
 	if s.private == nil { // others may use that database as well
-		s.lease = lease.New(s.Store, s.health)
+		s.lease = lease.New(s.Store, s.health, s.o.DataDir, s.o.Alone)
 	}
 	if err := s.openKey(ctx); err != nil {
 		return err
@@ -151,71 +155,6 @@ func (s *Service) open(ctx context.Context) error {
 		return err
 	}
 	return s.assemble(ctx)
-}
-
-// openKey opens the key of the secrets. That there had to be a new one is no news at the
-// first start, and grave at every other.
-func (s *Service) openKey(ctx context.Context) error {
-	file := filepath.Join(s.o.DataDir, "secrets.key")
-	sealer, made, err := secret.OpenKey(file)
-	if err != nil {
-		return err
-	}
-	s.Sealer = sealer
-	if sealed, err := s.Store.Secrets(ctx); made && err == nil && len(sealed) > 0 {
-		s.health.Grave("secrets.key", fmt.Sprintf("%s was not there, so a new key was made: what was sealed with the old one cannot be opened. Stop the service and bring the file back, or set the secrets again", file))
-	}
-	return nil
-}
-
-// private700 says when others may read the data directory.
-func (s *Service) private700() {
-	if info, err := os.Stat(s.o.DataDir); err == nil && info.Mode().Perm()&0o077 != 0 {
-		s.health.Ails("data directory", fmt.Sprintf("%s may be read by others on this machine (mode %04o): chmod 700 %s", s.o.DataDir, info.Mode().Perm(), s.o.DataDir))
-	}
-}
-
-func (s *Service) openStore(ctx context.Context) error {
-	var err error
-	if s.o.Database == "" {
-		if s.private, err = mariadb.Start(ctx, filepath.Join(s.o.DataDir, "database"), s.o.Log); err != nil {
-			return err
-		}
-		s.Store, err = store.Open(ctx, s.private.Config())
-		return err
-	}
-	c, err := store.ParseDSN(s.o.Database)
-	if err != nil {
-		return err
-	}
-	if err := s.databasePassword(c); err != nil {
-		return err
-	}
-	s.Store, err = store.Open(ctx, c)
-	return err
-}
-
-func (s *Service) firstAccount(ctx context.Context) error {
-	any, err := s.Store.AnyAccount(ctx)
-	if err != nil || any {
-		return err
-	}
-	s.FirstPassword = password.Generate()
-	return s.Store.CreateAccount(ctx, FirstAccount, "keeper", password.Hash(s.FirstPassword))
-}
-
-// databasePassword takes the password from where no list of processes shows it.
-func (s *Service) databasePassword(c *mysql.Config) error {
-	if file := s.o.DatabasePassword; file != "" {
-		text, err := os.ReadFile(file)
-		if err != nil {
-			return fmt.Errorf("--database-password-file: %w", err)
-		}
-		c.Passwd = strings.TrimRight(string(text), "\r\n")
-	} else if p, ok := os.LookupEnv("PLUMB_DATABASE_PASSWORD"); ok && c.Passwd == "" {
-		c.Passwd = p
-	}
-	return nil
 }
 
 func (s *Service) assemble(ctx context.Context) error {
@@ -231,6 +170,7 @@ func (s *Service) assemble(ctx context.Context) error {
 	b := &bus.Bus{}
 	b.Broken.Listen(s.driverFailed)
 	s.health.Listen(func() { b.Ailing.Publish(bus.Ailing{}) })
+	s.changed, _ = b.Journal.Queue(1)
 	s.keeper = keep.New(s.Store, s.o.Log, b)
 	if s.o.Syslog != "" {
 		to, err := syslog.Parse(s.o.Syslog)
@@ -251,9 +191,9 @@ func (s *Service) assemble(ctx context.Context) error {
 			s.o.Log.Warn("traps are not listened for", "because", err)
 		}
 	}
-	s.people = people.New(people.Parts{Store: s.Store, Log: s.o.Log, Bus: b})
+	s.people = people.New(people.Parts{Store: s.Store, Log: s.o.Log, Bus: b, DataDir: s.o.DataDir, Known: s.loggedIn()})
 	s.actor, err = act.New(act.Parts{
-		Store: s.Store, Keeper: s.keeper, Watcher: s.watcher, Garage: s.garage, Log: s.o.Log, Health: s.health, Lease: s.lease, Reload: s.loadGear,
+		Store: s.Store, Keeper: s.keeper, Watcher: s.watcher, Garage: s.garage, Log: s.o.Log, Health: s.health, Lease: s.lease, Reload: func(ctx context.Context) error { return s.loadGear(ctx, s.Store) },
 		Ledger: filepath.Join(s.o.DataDir, "operations.ledger"),
 		Bus:    b, Role: s.people.Role, MissedAfter: s.o.MissedAfter,
 	})
@@ -277,7 +217,7 @@ const keepKeyWithin = 5 * time.Second
 // hostKeys are those that were seen first. One that cannot be kept is not
 // trusted: an error of Learn ends the connection.
 func (s *Service) hostKeys(ctx context.Context) (sshgear.Pins, error) {
-	known, err := s.Store.HostKeys(ctx)
+	known, err := s.records().HostKeys(ctx)
 	var mu sync.Mutex
 	return sshgear.Pins{
 		Known: func(address string) string {
@@ -349,6 +289,7 @@ func (s *Service) Run(ctx context.Context) error {
 	tasks, ctx := errgroup.WithContext(ctx)
 	tasks.Go(func() error { return s.watchRoom(ctx) })
 	tasks.Go(func() error { return s.people.Run(ctx) })
+	tasks.Go(func() error { return s.keepKnown(ctx, s.changed) })
 	if s.o.Safe {
 		return s.runSafe(ctx, tasks)
 	}
@@ -364,7 +305,7 @@ func (s *Service) Run(ctx context.Context) error {
 		tasks.Go(func() error { return s.copy.Run(ctx) })
 	}
 	tasks.Go(func() error {
-		if err := s.insist(ctx, "gear", s.loadGear); err != nil {
+		if err := s.gear(ctx, tasks); err != nil {
 			return err
 		}
 		return s.actor.Run(ctx) // what is owed comes first, and waits for nothing else
@@ -392,7 +333,7 @@ func (s *Service) runSafe(ctx context.Context, tasks *errgroup.Group) error {
 	s.actor.Retire(act.ErrSafe)
 	s.health.Grave("safe", "started with --safe: nothing is watched, nothing is switched, and power that is owed stays off. Mend what brought the service down, and start it without --safe")
 	tasks.Go(func() error {
-		if err := s.insist(ctx, "gear", s.loadGear); err != nil {
+		if err := s.gear(ctx, tasks); err != nil {
 			return err
 		}
 		<-ctx.Done()

@@ -4,6 +4,8 @@ import (
 	"context"
 	"crypto/sha256"
 	"database/sql"
+	"database/sql/driver"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"slices"
@@ -106,7 +108,7 @@ func (s *Store) SetPassword(ctx context.Context, name, passwordHash, token strin
 		if _, err := tx.ExecContext(ctx, `UPDATE account SET password_hash = ? WHERE id = ?`, passwordHash, id); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `DELETE FROM session WHERE account_id = ? AND token_hash <> ?`, id, tokenHash(token))
+		_, err := tx.ExecContext(ctx, `DELETE FROM session WHERE account_id = ? AND token_hash <> ?`, id, HashToken(token))
 		return err
 	})
 }
@@ -125,16 +127,42 @@ func (s *Store) AnyAccount(ctx context.Context) (bool, error) {
 	return any, sorted(err)
 }
 
-func tokenHash(token string) []byte {
-	h := sha256.Sum256([]byte(token))
-	return h[:]
+// A TokenHash stands for the token of a log-in, which is kept nowhere.
+type TokenHash [sha256.Size]byte
+
+// HashToken returns that of a token.
+func HashToken(token string) TokenHash { return sha256.Sum256([]byte(token)) }
+
+// Value is what the database keeps.
+func (h TokenHash) Value() (driver.Value, error) { return h[:], nil }
+
+// Scan takes what the database has kept.
+func (h *TokenHash) Scan(from any) error {
+	b, ok := from.([]byte)
+	if !ok || len(b) != len(h) {
+		return errors.New("that is not the hash of a token")
+	}
+	copy(h[:], b)
+	return nil
+}
+
+// MarshalText writes it in hexadecimal.
+func (h TokenHash) MarshalText() ([]byte, error) { return hex.AppendEncode(nil, h[:]), nil }
+
+// UnmarshalText reads that.
+func (h *TokenHash) UnmarshalText(text []byte) error {
+	b, err := hex.DecodeString(string(text))
+	if err != nil {
+		return fmt.Errorf("the hash of a token: %w", err)
+	}
+	return h.Scan(b)
 }
 
 // CreateSession records a log-in under the hash of its token.
 func (s *Store) CreateSession(ctx context.Context, token string, accountID int, kind, name string, expires time.Time, entries ...Entry) error {
 	err := s.changeBy(ctx, entries, `
 		INSERT INTO session (token_hash, account_id, kind, name, created_at, used_at, expires_at)
-		VALUES (?, ?, ?, ?, UTC_TIMESTAMP(3), UTC_TIMESTAMP(3), ?)`, tokenHash(token), accountID, kind, name, expires)
+		VALUES (?, ?, ?, ?, UTC_TIMESTAMP(3), UTC_TIMESTAMP(3), ?)`, HashToken(token), accountID, kind, name, expires)
 	if err != nil {
 		return fmt.Errorf("create session: %w", err)
 	}
@@ -161,12 +189,12 @@ func (s *Store) Session(ctx context.Context, token string) (Session, error) {
 	err := s.db.GetContext(ctx, &x, `
 		SELECT session.account_id, account.name AS account, account.role, session.kind, session.name, session.expires_at
 		FROM session JOIN account ON account.id = session.account_id
-		WHERE token_hash = ? AND `+alive, tokenHash(token))
+		WHERE token_hash = ? AND `+alive, HashToken(token))
 	if err != nil {
 		return x, sorted(err)
 	}
 	// Not at each look: that would be a write for each.
-	err = s.exec(ctx, `UPDATE session SET used_at = UTC_TIMESTAMP(3) WHERE token_hash = ? AND used_at < UTC_TIMESTAMP(3) - INTERVAL 10 MINUTE`, tokenHash(token))
+	err = s.exec(ctx, `UPDATE session SET used_at = UTC_TIMESTAMP(3) WHERE token_hash = ? AND used_at < UTC_TIMESTAMP(3) - INTERVAL 10 MINUTE`, HashToken(token))
 	if errors.Is(err, ErrAway) { // a server that takes nothing now can still be read
 		err = nil
 	}
@@ -175,5 +203,5 @@ func (s *Store) Session(ctx context.Context, token string) (Session, error) {
 
 // EndSession forgets a log-in.
 func (s *Store) EndSession(ctx context.Context, token string, entries ...Entry) error {
-	return s.changeBy(ctx, entries, `DELETE FROM session WHERE token_hash = ?`, tokenHash(token))
+	return s.changeBy(ctx, entries, `DELETE FROM session WHERE token_hash = ?`, HashToken(token))
 }

@@ -39,6 +39,7 @@ type breaker struct {
 	mu    sync.Mutex
 	lines map[*line]bool
 	open  bool
+	late  atomic.Bool // it has not been seen yet
 
 	stop context.CancelFunc
 	done chan struct{}
@@ -73,6 +74,9 @@ func answers(c driver.Connector) func(context.Context) error {
 }
 
 func (b *breaker) dial(ctx context.Context, network, addr string) (net.Conn, error) {
+	if b.late.Load() {
+		return nil, lateError{}
+	}
 	if b.isOpen() {
 		return nil, hungError{}
 	}
@@ -104,13 +108,11 @@ func (b *breaker) watch(ctx context.Context) {
 		case <-tick.C:
 		}
 		if !b.isOpen() && !b.slow() {
+			tick.Reset(watchEvery)
 			continue
 		}
-		if b.set(ctx.Err() == nil && b.probe(ctx) != nil) {
-			tick.Reset(probeAgain)
-		} else {
-			tick.Reset(watchEvery)
-		}
+		b.set(ctx.Err() == nil && b.probe(ctx) != nil)
+		tick.Reset(probeAgain)
 	}
 }
 
@@ -128,7 +130,7 @@ func (b *breaker) slow() bool {
 }
 
 // set opens the breaker, which lets everybody go who waits, or closes it.
-func (b *breaker) set(open bool) bool {
+func (b *breaker) set(open bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.open = open
@@ -137,7 +139,6 @@ func (b *breaker) set(open bool) bool {
 			_ = l.Conn.Close()
 		}
 	}
-	return open
 }
 
 // close ends the watching.

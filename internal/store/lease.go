@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -30,8 +31,8 @@ func (e *HeldError) Error() string {
 // TakeLease takes the lease for a time, or renews it, and returns its epoch, which
 // counts the holders. Until it has run out by its own time nobody else takes it:
 // then the error is a *HeldError. From then on every durable step has the epoch in
-// its condition.
-func (s *Store) TakeLease(ctx context.Context, holder string, lasts time.Duration) (epoch int64, err error) {
+// its condition. dead begins the name of those that are known to have ended; empty: of none.
+func (s *Store) TakeLease(ctx context.Context, holder, dead string, lasts time.Duration) (epoch int64, err error) {
 	err = s.within(ctx, func(tx *sqlx.Tx) error {
 		var now struct {
 			Holder string    `db:"holder"`
@@ -47,7 +48,7 @@ func (s *Store) TakeLease(ctx context.Context, holder string, lasts time.Duratio
 			return err
 		case now.Holder == holder:
 			epoch = now.Epoch
-		case !now.Over:
+		case !now.Over && (dead == "" || !strings.HasPrefix(now.Holder, dead)):
 			return &HeldError{now.Holder, now.Until}
 		default:
 			epoch = now.Epoch + 1

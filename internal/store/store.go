@@ -2,6 +2,7 @@
 //
 //	store.go      opening, and migrations
 //	breaker.go    a server that hangs counts as away
+//	late.go       a server that is away when the service starts
 //	errors.go     what the errors mean, and which are tried again
 //	lease.go      which of several services acts
 //	rows.go       documents, one by one: a bad one spoils only itself

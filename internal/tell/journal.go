@@ -5,6 +5,7 @@ package tell
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"os"
@@ -28,9 +29,12 @@ type JournalCopy struct {
 }
 
 // NewJournalCopy returns a copy of all that is written from now on, or since it
-// was last sent. It sends nothing before Run.
+// was last sent. It sends nothing before Run. That the database is away is no error.
 func NewJournalCopy(ctx context.Context, s *store.Store, to *syslog.Collector, log *slog.Logger, b *bus.Bus) (*JournalCopy, error) {
 	_, err := s.Copied(ctx, copyName)
+	if errors.Is(err, store.ErrAway) {
+		err = nil
+	}
 	wake, _ := b.Journal.Queue(1)
 	return &JournalCopy{Store: s, To: to, Log: log, wake: wake}, err
 }

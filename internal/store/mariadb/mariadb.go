@@ -43,9 +43,21 @@ type Server struct {
 	done     chan struct{}
 }
 
-// Start sets the server up in dir when that is empty, starts it, and returns
-// when it takes connections.
+// Start launches the server, and returns when it takes connections.
 func Start(ctx context.Context, dir string, log *slog.Logger) (*Server, error) {
+	s, err := Launch(ctx, dir, log)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Ready(ctx, startWithin); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	return s, nil
+}
+
+// Launch sets the server up in dir when that is empty, and starts it, again and again if
+// need be. It may not take connections for a while.
+func Launch(ctx context.Context, dir string, log *slog.Logger) (*Server, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, fmt.Errorf("mariadb: %w", err)
@@ -57,9 +69,6 @@ func Start(ctx context.Context, dir string, log *slog.Logger) (*Server, error) {
 	running, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	s.cancel = cancel
 	go s.supervise(running)
-	if err := s.ready(ctx); err != nil {
-		return nil, errors.Join(err, s.Close())
-	}
 	return s, nil
 }
 
@@ -226,21 +235,21 @@ ALTER USER root@localhost IDENTIFIED BY '%[2]s';
 `, name, s.password)
 }
 
-// ready waits until the server takes connections.
-func (s *Server) ready(ctx context.Context) error {
+// Ready waits until the server takes connections, for a time.
+func (s *Server) Ready(ctx context.Context, within time.Duration) error {
 	connector, err := mysql.NewConnector(s.Config())
 	if err != nil {
 		return fmt.Errorf("mariadb: %w", err)
 	}
 	db := sql.OpenDB(connector)
 	defer func() { _ = db.Close() }()
-	for deadline := time.Now().Add(startWithin); ; time.Sleep(30 * time.Millisecond) {
+	for deadline := time.Now().Add(within); ; time.Sleep(30 * time.Millisecond) {
 		err := db.PingContext(ctx)
 		if err == nil || ctx.Err() != nil {
 			return err
 		}
 		if time.Now().After(deadline) {
-			return fmt.Errorf("mariadb: did not start within %s: %s", startWithin, lastLines(s.lastLog()))
+			return fmt.Errorf("mariadb: did not start within %s: %s", within, lastLines(s.lastLog()))
 		}
 	}
 }

@@ -1,0 +1,132 @@
+package e2e
+
+import (
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"plumbbob/internal/api/contract"
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/lab/labtest"
+	"plumbbob/internal/store/storetest"
+)
+
+// A wire leads to a database, and can be cut.
+type wire struct {
+	t    *testing.T
+	to   string // socket of the database
+	at   string // host:port
+	mu   sync.Mutex
+	ln   net.Listener
+	ends []net.Conn
+}
+
+func newWire(t *testing.T, to string) *wire {
+	w := &wire{t: t, to: to, at: "127.0.0.1:0"}
+	w.join()
+	t.Cleanup(w.cut)
+	return w
+}
+
+func (w *wire) join() {
+	ln, err := net.Listen("tcp", w.at)
+	require.NoError(w.t, err)
+	w.ln, w.at = ln, ln.Addr().String()
+	go func() {
+		for {
+			c, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			go w.carry(c)
+		}
+	}()
+}
+
+func (w *wire) carry(c net.Conn) {
+	db, err := net.Dial("unix", w.to)
+	if err != nil {
+		_ = c.Close()
+		return
+	}
+	w.mu.Lock()
+	w.ends = append(w.ends, c, db)
+	w.mu.Unlock()
+	go func() { _, _ = io.Copy(db, c); _ = db.Close() }()
+	_, _ = io.Copy(c, db)
+	_ = c.Close()
+}
+
+func (w *wire) cut() {
+	_ = w.ln.Close()
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for _, c := range w.ends {
+		_ = c.Close()
+	}
+	w.ends = nil
+}
+
+// TestAStartWithoutTheDatabase: what was switched off comes back, who was logged in can
+// act, a rescue code lets somebody in once, and all of it is on record in the end.
+func TestAStartWithoutTheDatabase(t *testing.T) {
+	t.Parallel()
+	c := storetest.Config(t)
+	way := newWire(t, c.Addr)
+	c.Net, c.Addr = "tcp", way.at
+	p := &process{owner: t, program: plumbd(t), dir: filepath.Join(t.TempDir(), "data"), address: freeAddress(t), flags: []string{"--alone", "--database", c.FormatDSN()}}
+	p.start(t, p.program)
+	w := &world{T: t, lab: labtest.Start(t, labtest.Options{Speed: 40}), dir: t.TempDir(), login: "client.json", url: "http://" + p.address, password: p.password()}
+	w.furnish()
+	closed := func(n int) bool { on, _ := w.lab.Contact(estate.OutletEnd("skarvoe-pdu", n)); return on }
+	w.eventually(func() bool {
+		text, _ := os.ReadFile(filepath.Join(p.dir, "last-known.json"))
+		return strings.Contains(string(text), "skarvoe-kiosk") && strings.Contains(string(text), `"Account":"admin"`)
+	}, "what a start needs is kept beside the database")
+
+	w.says(0, "", "cycle", "skarvoe-kiosk", "--means", "outlet", "--hold", "3s", "--yes", "--why", "before")
+	w.eventually(func() bool { return !closed(6) }, "it is off")
+	p.kill(t)
+	way.cut()
+	p.start(t, p.program)
+	w.eventually(func() bool { return closed(6) }, "power is back, without any database")
+	require.Contains(t, w.flat(0, "", "board"), "has started without its database")
+	w.eventually(func() bool { return w.verdict("skarvoe-router") == "steady" }, "it watches")
+	w.says(0, "", "cycle", "skarvoe-router", "--hold", "2s", "--yes", "--why", "without")
+	w.eventually(func() bool { return !closed(3) }, "and switches")
+	w.eventually(func() bool { return closed(3) }, "and back")
+
+	other := &world{T: t, lab: w.lab, dir: t.TempDir(), login: "client.json", url: w.url}
+	require.Contains(t, other.flat(4, w.password+"\n", "login", w.url), "plumbd code")
+	out, err := exec.Command(p.program, "code", "--data-dir", p.dir).Output()
+	require.NoError(t, err)
+	code, _, _ := strings.Cut(string(out), "\n")
+	require.NotContains(t, other.flat(5, code[1:]+"\n", "login", w.url, "--account", "rescue"), code[1:])
+	other.says(0, strings.ToLower(code)+"\n", "login", w.url, "--account", "rescue")
+	other.says(0, "", "cycle", "skarvoe-heater", "--hold", "2s", "--yes", "--why", "rescued")
+	other.login = "again.json"
+	other.flat(5, code+"\n", "login", w.url, "--account", "rescue")
+
+	way.join()
+	w.eventually(w.well, "the database is there")
+	done := map[string]string{}
+	w.eventually(func() bool {
+		for _, o := range reads[[]contract.Operation](w, "op", "list") {
+			done[o.Why] = string(o.State)
+		}
+		return done["before"] == "done" && done["without"] == "done" && done["rescued"] == "done"
+	}, "all of it is on record")
+	w.eventually(func() bool {
+		return strings.Contains(w.flat(0, "", "journal", "--limit", "50"), "Logged in with a rescue code")
+	}, "and who came in, how")
+	require.Contains(t, w.flat(0, "", "journal", "verify"), "holds")
+	require.NoFileExists(t, filepath.Join(p.dir, "rescue-code"))
+	p.stop(t)
+}
