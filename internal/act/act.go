@@ -62,6 +62,10 @@ type Parts struct {
 	// MissedAfter is how late something may begin whose time was stated; 0: as in core/group.
 	MissedAfter time.Duration
 
+	// LastAlive is when a service with this data directory was last known to run; zero:
+	// never before. With a lease that knows it.
+	LastAlive time.Time
+
 	// Reload brings in what another service may have changed while it had the lease;
 	// nil: nothing does.
 	Reload func(context.Context) error

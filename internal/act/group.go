@@ -64,7 +64,7 @@ func (a *Actor) RequestGroup(ctx context.Context, in GroupIntent, digest string,
 	}
 	a.written()
 	shown := g.Clone()
-	a.startGroup(g)
+	a.startGroup(g, 0)
 	return shown, nil
 }
 
@@ -83,10 +83,10 @@ type groupRun struct {
 	g *group.Group
 }
 
-func (a *Actor) startGroup(g *group.Group) {
+func (a *Actor) startGroup(g *group.Group, down time.Duration) {
 	r := &groupRun{a: a, g: g}
 	r.runner = newRunner(r)
-	a.groups.start(a, g.ID, r.runner, group.Started{At: time.Now().UTC()})
+	a.groups.start(a, g.ID, r.runner, group.Started{At: time.Now().UTC(), Down: down})
 }
 
 func (r *groupRun) step(in group.Event) []group.Command { return r.g.Step(in) }
@@ -315,6 +315,17 @@ func (a *Actor) Groups(ctx context.Context, f store.GroupFilter) ([]*group.Group
 
 // resumeGroups takes up the groups that have not ended. complete is false when
 // there may be more.
+// vacant is for how long nobody acted, before this service began to.
+func (a *Actor) vacant() time.Duration {
+	switch {
+	case a.Lease != nil:
+		return a.Lease.Vacant()
+	case a.LastAlive.IsZero():
+		return 0
+	}
+	return time.Since(a.LastAlive)
+}
+
 func (a *Actor) resumeGroups(ctx context.Context) (complete bool, err error) {
 	gs, err := a.Store.Groups(ctx, store.GroupFilter{Unended: true, Limit: 1000})
 	if errors.Is(err, store.ErrAway) {
@@ -328,7 +339,7 @@ func (a *Actor) resumeGroups(ctx context.Context) (complete bool, err error) {
 			continue
 		}
 		a.Log.Warn("a group is taken up again", "group", g.ID, "what", g.Title)
-		a.startGroup(g)
+		a.startGroup(g, a.vacant())
 	}
 	return true, nil
 }

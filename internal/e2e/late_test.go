@@ -14,6 +14,7 @@ import (
 
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/lab"
 	"plumbbob/internal/lab/labtest"
 	"plumbbob/internal/store/storetest"
 )
@@ -88,7 +89,12 @@ func TestAStartWithoutTheDatabase(t *testing.T) {
 	closed := func(n int) bool { on, _ := w.lab.Contact(estate.OutletEnd("skarvoe-pdu", n)); return on }
 	w.eventually(func() bool {
 		text, _ := os.ReadFile(filepath.Join(p.dir, "last-known.json"))
-		return strings.Contains(string(text), "skarvoe-kiosk") && strings.Contains(string(text), `"Account":"admin"`)
+		for name := range lab.Secrets {
+			if !strings.Contains(string(text), `"Name":"`+name+`"`) {
+				return false
+			}
+		}
+		return true
 	}, "what a start needs is kept beside the database")
 
 	w.says(0, "", "cycle", "skarvoe-kiosk", "--means", "outlet", "--hold", "3s", "--yes", "--why", "before")

@@ -130,7 +130,7 @@ func (r *Room) forget() {
 
 // look brings the book up to date.
 func (r *Room) look(now time.Time) {
-	w := incident.World{Now: now, Late: map[estate.Key]string{}}
+	w := incident.World{Now: now, Late: map[estate.Key]string{}, Owed: map[estate.Key]string{}}
 	r.Keeper.See(func(e *estate.Estate, _ *verdict.Evidence, vs map[estate.Key]verdict.Verdict, _ time.Time) {
 		w.Estate, w.Verdicts = e, make(map[estate.Key]verdict.Verdict, len(vs))
 		for k, v := range vs {
@@ -143,6 +143,9 @@ func (r *Room) look(now time.Time) {
 	r.mu.Lock()
 	defer r.unlock()
 	for k, o := range r.ops {
+		if text := o.Overdue(now); text != "" {
+			w.Owed[k] = text
+		}
 		if text := o.Late(now); text != "" {
 			w.Late[k] = text
 		}
@@ -254,6 +257,10 @@ func (r *Room) group(g *group.Group) {
 	zone := r.Keeper.Estate().Zone(k)
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if g.Broken > 0 {
+		r.miss[k] = fmt.Sprintf("%s was broken off: nothing here could act for %s, and what had not begun by then was not done", g.Title, verdict.Age(g.Broken))
+		return
+	}
 	r.miss[k] = fmt.Sprintf("%s was to begin at %s and was missed: nothing here could act before %s", g.Title, g.At.In(zone).Format("2 Jan 15:04 MST"), g.Ended.In(zone).Format("2 Jan 15:04 MST"))
 }
 

@@ -39,6 +39,7 @@ type Lease struct {
 
 	mu    sync.Mutex
 	epoch int64
+	empty time.Duration // for how long nobody held it before us
 	until time.Time // by the monotonic clock of this process
 	other string    // who is known to hold it; empty: nobody but us
 	taken chan struct{}
@@ -117,6 +118,13 @@ func (l *Lease) Epoch() int64 {
 	return l.epoch
 }
 
+// Vacant is for how long nobody held it before this service did.
+func (l *Lease) Vacant() time.Duration {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.empty
+}
+
 // Run takes the lease and renews it until ctx ends. It returns the cause.
 func (l *Lease) Run(ctx context.Context) error {
 	tick := time.NewTicker(renews)
@@ -145,11 +153,14 @@ func (l *Lease) renew(ctx context.Context) {
 	asked := time.Now() // before the database counts
 	within, cancel := context.WithTimeout(ctx, l.lasts/3)
 	defer cancel()
-	epoch, err := l.store.TakeLease(within, l.me, l.ours, l.lasts)
+	epoch, vacant, err := l.store.TakeLease(within, l.me, l.ours, l.lasts)
 	l.mu.Lock()
 	var held *store.HeldError
 	switch {
 	case err == nil:
+		if epoch != l.epoch {
+			l.empty = vacant
+		}
 		l.epoch, l.until, l.other = epoch, asked.Add(l.lasts-before), ""
 		l.ours = "" // whoever is called so from now on is a copy of this machine
 		close(l.taken)

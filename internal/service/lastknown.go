@@ -20,7 +20,7 @@ import (
 
 // lastKnown is what a start needs although the database is away: what there is, how it
 // is reached, what is meant to be off, and who may come in. It lies beside the database,
-// in a file that is renewed when one of these changes. Secrets are sealed in it, and
+// in a file that is renewed when one of these changes, and touched while the service runs. Secrets are sealed in it, and
 // log-ins are hashes, as in the database.
 type lastKnown struct {
 	At       time.Time
@@ -63,6 +63,9 @@ func (s *Service) readLastKnown() *lastKnown {
 	text, err := os.ReadFile(s.lastKnownFile())
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
+	}
+	if info, err := os.Stat(s.lastKnownFile()); err == nil {
+		s.lastAlive = info.ModTime()
 	}
 	l := &lastKnown{}
 	if err == nil {
@@ -123,6 +126,8 @@ func (s *Service) keepKnown(ctx context.Context, changed <-chan bus.NewEntry) er
 func (s *Service) keep(l *lastKnown, kept []byte) []byte {
 	text, err := json.Marshal(l)
 	if err == nil && string(text) == string(kept) {
+		now := time.Now()
+		_ = os.Chtimes(s.lastKnownFile(), now, now) // that we run is known by it
 		return kept
 	}
 	l.At = time.Now().UTC()

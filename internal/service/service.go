@@ -88,17 +88,18 @@ type Service struct {
 	Store         *store.Store
 	Sealer        *secret.Sealer
 
-	o       Options
-	private *mariadb.Server
-	last    *lastKnown    // from an earlier run; nil before the first
-	late    *mysql.Config // of a database that is away at the start; nil when it is there
-	pinger  *icmp.Pinger
-	traps   *hint.Listener // nil where that is not wanted, or not permitted
-	garage  *garage.Garage
-	people  *people.Desk
-	keeper  *keep.Keeper
-	watcher *watch.Watcher
-	actor   *act.Actor
+	o         Options
+	private   *mariadb.Server
+	last      *lastKnown    // from an earlier run; nil before the first
+	lastAlive time.Time     // of that
+	late      *mysql.Config // of a database that is away at the start; nil when it is there
+	pinger    *icmp.Pinger
+	traps     *hint.Listener // nil where that is not wanted, or not permitted
+	garage    *garage.Garage
+	people    *people.Desk
+	keeper    *keep.Keeper
+	watcher   *watch.Watcher
+	actor     *act.Actor
 
 	incidents *incidents.Room
 	health    *health.Book
@@ -195,7 +196,7 @@ func (s *Service) assemble(ctx context.Context) error {
 	s.actor, err = act.New(act.Parts{
 		Store: s.Store, Keeper: s.keeper, Watcher: s.watcher, Garage: s.garage, Log: s.o.Log, Health: s.health, Lease: s.lease, Reload: func(ctx context.Context) error { return s.loadGear(ctx, s.Store) },
 		Ledger: filepath.Join(s.o.DataDir, "operations.ledger"),
-		Bus:    b, Role: s.people.Role, MissedAfter: s.o.MissedAfter,
+		Bus:    b, Role: s.people.Role, MissedAfter: s.o.MissedAfter, LastAlive: s.lastAlive,
 	})
 	if err != nil {
 		return err

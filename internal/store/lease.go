@@ -32,15 +32,17 @@ func (e *HeldError) Error() string {
 // counts the holders. Until it has run out by its own time nobody else takes it:
 // then the error is a *HeldError. From then on every durable step has the epoch in
 // its condition. dead begins the name of those that are known to have ended; empty: of none.
-func (s *Store) TakeLease(ctx context.Context, holder, dead string, lasts time.Duration) (epoch int64, err error) {
+// vacant is for how long nobody held it before.
+func (s *Store) TakeLease(ctx context.Context, holder, dead string, lasts time.Duration) (epoch int64, vacant time.Duration, err error) {
 	err = s.within(ctx, func(tx *sqlx.Tx) error {
 		var now struct {
 			Holder string    `db:"holder"`
 			Epoch  int64     `db:"epoch"`
 			Until  time.Time `db:"until_at"`
 			Over   bool      `db:"is_over"`
+			Vacant int64     `db:"vacant"` // µs
 		}
-		err := tx.GetContext(ctx, &now, `SELECT holder, epoch, until_at, until_at < UTC_TIMESTAMP(3) AS is_over FROM lease WHERE name = ? FOR UPDATE`, leaseName)
+		err := tx.GetContext(ctx, &now, `SELECT holder, epoch, until_at, until_at < UTC_TIMESTAMP(3) AS is_over, TIMESTAMPDIFF(MICROSECOND, until_at, UTC_TIMESTAMP(3)) AS vacant FROM lease WHERE name = ? FOR UPDATE`, leaseName)
 		switch {
 		case errors.Is(err, sql.ErrNoRows):
 			epoch = 1
@@ -51,7 +53,7 @@ func (s *Store) TakeLease(ctx context.Context, holder, dead string, lasts time.D
 		case !now.Over && (dead == "" || !strings.HasPrefix(now.Holder, dead)):
 			return &HeldError{now.Holder, now.Until}
 		default:
-			epoch = now.Epoch + 1
+			epoch, vacant = now.Epoch+1, max(0, time.Duration(now.Vacant)*time.Microsecond)
 		}
 		_, err = tx.ExecContext(ctx, `
 			INSERT INTO lease (name, holder, epoch, until_at, renewals) VALUES (?, ?, ?, UTC_TIMESTAMP(3) + INTERVAL ? MICROSECOND, 1)
@@ -62,7 +64,7 @@ func (s *Store) TakeLease(ctx context.Context, holder, dead string, lasts time.D
 	if err == nil {
 		s.epoch.Store(epoch)
 	}
-	return epoch, err
+	return epoch, vacant, err
 }
 
 // GiveLease lets go of the lease, so that another need not wait for its end.

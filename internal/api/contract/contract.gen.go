@@ -1550,7 +1550,7 @@ type Incident struct {
 	Explains []string `json:"explains"`
 	ID       string   `json:"id"`
 
-	// Kind a state of verdicts; or late, it did not return from an operation in time; or missed, what was to be done to it at a time was not
+	// Kind a state of verdicts; or late, it did not return from an operation in time; or missed, what was to be done to it at a time was not; or owed, power that was switched off here is not back in time
 	Kind    string    `json:"kind"`
 	Notes   []Remark  `json:"notes"`
 	Opened  time.Time `json:"opened"`

@@ -14,6 +14,7 @@ package group
 import (
 	"cmp"
 	"encoding/json"
+	"fmt"
 	"slices"
 	"time"
 
@@ -114,6 +115,7 @@ type Group struct {
 	LastSent time.Time         `json:"lastSent"` // when the newest member began
 	Ended    time.Time         `json:"ended"`
 	CancelBy string            `json:"cancelBy,omitempty"`
+	Broken   time.Duration     `json:"broken,omitempty"` // for how long nobody could go on with it, when that was too long
 }
 
 // Version is that of the document in which a group is kept. Documents of every
@@ -133,8 +135,11 @@ func (g *Group) MarshalJSON() ([]byte, error) {
 type Event interface{ at() time.Time }
 
 type (
-	// Started: it begins, or is taken up again after a crash.
-	Started struct{ At time.Time }
+	// Started: it begins, or is taken up again, after nobody could for a time.
+	Started struct {
+		At   time.Time
+		Down time.Duration
+	}
 	// Begun: an operation was asked for, or could not be.
 	Begun struct {
 		At      time.Time
@@ -201,6 +206,9 @@ func (g *Group) Step(in Event) []Command {
 	var out []Command
 	switch in := in.(type) {
 	case Started:
+		if g.State == Running && in.Down > g.late() && g.pending() {
+			g.Broken, changed = in.Down, true
+		}
 		for i := range g.Members { // asked for when we died, perhaps: ask again, under the same id
 			if m := &g.Members[i]; m.State == Beginning {
 				out = append(out, Begin{m.Device})
@@ -218,7 +226,7 @@ func (g *Group) Step(in Event) []Command {
 		if at.Before(g.At) {
 			return g.saved(changed, append(out, Wake{g.At}))
 		}
-		if at.After(g.At.Add(cmp.Or(g.Late, MissedAfter))) {
+		if at.After(g.At.Add(g.late())) {
 			g.miss(at)
 			return []Command{Save{}, Finish{}}
 		}
@@ -312,20 +320,30 @@ func (g *Group) settle(at time.Time) (changed bool) {
 			m.State, m.Ended, changed = MemberDone, at, true
 		}
 	}
-	stop := g.CancelBy != "" || !g.Order.GoOn && g.failed()
+	stop := g.CancelBy != "" || g.Broken > 0 || !g.Order.GoOn && g.failed()
 	for again := true; again; {
 		again = false
 		for i := range g.Members {
 			m := &g.Members[i]
 			if m.State == Pending && (stop || g.barred(m)) {
 				m.State, m.Ended, m.Over, again, changed = Skipped, at, true, true, true
-				if m.Note = "not done, because one before it failed"; g.CancelBy != "" {
+				switch m.Note = "not done, because one before it failed"; {
+				case g.CancelBy != "":
 					m.Note = "cancelled by " + g.CancelBy
+				case g.Broken > 0:
+					m.Note = fmt.Sprintf("not done, because nothing here could act for %s", g.Broken.Round(time.Second))
 				}
 			}
 		}
 	}
 	return changed
+}
+
+// late is how much later than meant something may begin.
+func (g *Group) late() time.Duration { return cmp.Or(g.Late, MissedAfter) }
+
+func (g *Group) pending() bool {
+	return slices.ContainsFunc(g.Members, func(m Member) bool { return m.State == Pending })
 }
 
 func (g *Group) failed() bool {
@@ -400,6 +418,8 @@ func (g *Group) end(at time.Time) {
 		g.State = Cancelled
 	case g.failed():
 		g.State = Failed
+	case g.Broken > 0:
+		g.State = Missed
 	}
 }
 

@@ -132,9 +132,9 @@ func TestOneAfterTheOther(t *testing.T) {
 		in   Event
 		want string
 	}{
-		{Started{at(0)}, "save, begin bridge, wake 3s"},
+		{Started{At: at(0)}, "save, begin bridge, wake 3s"},
 		{Begun{At: at(0), Device: "bridge"}, "save, wake 3s"},
-		{Started{at(1)}, "wake 3s"}, // after a crash: it is under way
+		{Started{At: at(1)}, "wake 3s"}, // after a crash: it is under way
 		{Progress{At: at(2), Device: "bridge", Powered: true, State: operation.Running}, "save, wake 3s"},
 		{Expired{at(3)}, ""}, // it has power, but does not answer yet
 		{Progress{At: at(30), Device: "bridge", State: operation.Done}, "save, begin router, wake 33s"},
@@ -150,14 +150,28 @@ func TestOneAfterTheOther(t *testing.T) {
 
 func TestAskedForWhenWeDied(t *testing.T) {
 	g := newGroup(t, Order{AtOnce: 1, Until: Answers})
-	g.Step(Started{t0})
-	require.Equal(t, "begin bridge", said(g.Step(Started{t0.Add(time.Minute)})), "under the same id, so that it is not done twice")
+	g.Step(Started{At: t0})
+	require.Equal(t, "begin bridge", said(g.Step(Started{At: t0.Add(time.Minute)})), "under the same id, so that it is not done twice")
+}
+
+// TestNobodyCouldGoOn: what was agreed to for one evening is not done the next, but by
+// what is under way already.
+func TestNobodyCouldGoOn(t *testing.T) {
+	g := newGroup(t, Order{AtOnce: 1, Until: Answers})
+	g.Step(Started{At: t0})
+	g.Step(Begun{At: t0, Device: "bridge"})
+	require.Equal(t, "", said(g.Step(Started{At: t0.Add(MissedAfter), Down: MissedAfter})))
+	require.Equal(t, "save", said(g.Step(Started{At: t0.Add(9 * time.Hour), Down: 8*time.Hour + time.Minute})))
+	require.Equal(t, "not done, because nothing here could act for 8h1m0s", g.Members[1].Note)
+	require.Equal(t, MemberRunning, g.Members[0].State)
+	require.Equal(t, "save, finish", said(g.Step(Progress{At: t0.Add(9 * time.Hour), Device: "bridge", State: operation.Done})))
+	require.Equal(t, Missed, g.State)
 }
 
 func TestAtItsTime(t *testing.T) {
 	g := newGroup(t, Order{AtOnce: 2, Until: Powered})
 	g.State, g.At = Scheduled, t0.Add(time.Hour)
-	require.Equal(t, "wake 1h0m0s", said(g.Step(Started{t0})))
+	require.Equal(t, "wake 1h0m0s", said(g.Step(Started{At: t0})))
 	require.Equal(t, "wake 1h0m0s", said(g.Step(Expired{t0.Add(59 * time.Minute)})))
 	require.Equal(t, "save, begin bridge", said(g.Step(Expired{t0.Add(time.Hour)})))
 	later := newGroup(t, Order{AtOnce: 2})
@@ -168,7 +182,7 @@ func TestAtItsTime(t *testing.T) {
 	for late, want := range map[time.Duration]State{MissedAfter: Running, MissedAfter + time.Second: Missed, 6 * time.Hour: Missed} {
 		g := newGroup(t, Order{AtOnce: 2})
 		g.State, g.At = Scheduled, t0.Add(time.Hour)
-		cmds := g.Step(Started{g.At.Add(late)})
+		cmds := g.Step(Started{At: g.At.Add(late)})
 		require.Equal(t, want, g.State, "%s late", late)
 		if want == Missed {
 			require.Equal(t, "save, finish", said(cmds), "what was meant for the night is not done in office hours")
@@ -211,7 +225,7 @@ func TestWhatHoldsWhateverHappens(t *testing.T) {
 				require.LessOrEqual(rt, g.underWay(), g.Order.AtOnce)
 			}
 		}
-		take(Started{now})
+		take(Started{At: now})
 		for range 200 {
 			if g.Final() {
 				break
@@ -219,7 +233,7 @@ func TestWhatHoldsWhateverHappens(t *testing.T) {
 			now = now.Add(time.Duration(rapid.IntRange(0, 6).Draw(rt, "later")) * time.Second)
 			switch rapid.IntRange(0, 9).Draw(rt, "what") {
 			case 0:
-				take(Started{now})
+				take(Started{At: now})
 			case 1:
 				if rapid.IntRange(0, 9).Draw(rt, "really") == 0 {
 					take(CancelAsked{now, "ann"})

@@ -41,7 +41,7 @@ func (g *Group) Timetable() []Slot {
 			}
 		}
 	}
-	feed(Started{now})
+	feed(Started{At: now})
 	for range 8*len(sim.Members) + 8 { // bounded, whatever the machine says
 		if sim.Final() {
 			break

@@ -25,6 +25,10 @@ const Late = "late"
 // device at a time at which nobody could. It ends when somebody has seen it.
 const Missed = "missed"
 
+// Owed is the kind of an incident that opened because power which we switched off is not
+// back when it was to be, whatever stands in the way.
+const Owed = "owed"
+
 // An Incident is one trouble with one cause.
 type Incident struct {
 	ID     string     `json:"id"`
@@ -110,6 +114,7 @@ type World struct {
 	Verdicts map[estate.Key]verdict.Verdict
 	Late     map[estate.Key]string // devices that have not returned in time, in words
 	Missed   map[estate.Key]string // what has just been missed, in words
+	Owed     map[estate.Key]string // devices to which power is owed for too long, in words
 	Now      time.Time
 }
 
@@ -238,9 +243,14 @@ func causes(w World, troubles []verdict.Trouble) []Cause {
 			out = append(out, c)
 		}
 	}
-	for _, k := range slices.Sorted(maps.Keys(w.Missed)) {
-		if !slices.ContainsFunc(out, func(c Cause) bool { return c.Device == k }) {
-			out = append(out, Cause{Device: k, Kind: Missed, Text: w.Missed[k]})
+	for _, said := range []struct {
+		kind string
+		of   map[estate.Key]string
+	}{{Owed, w.Owed}, {Missed, w.Missed}} {
+		for _, k := range slices.Sorted(maps.Keys(said.of)) {
+			if !slices.ContainsFunc(out, func(c Cause) bool { return c.Device == k }) { // otherwise that says more
+				out = append(out, Cause{Device: k, Kind: said.kind, Text: said.of[k]})
+			}
 		}
 	}
 	return out
@@ -304,7 +314,7 @@ func (i *Incident) explain(cut []estate.Key) (news bool) {
 // says what is wrong, in a few words.
 func says(c Cause) string {
 	switch {
-	case c.Kind == Late, c.Kind == Missed:
+	case c.Kind == Late, c.Kind == Missed, c.Kind == Owed:
 		return c.Text
 	case len(c.Explains) > 0:
 		return fmt.Sprintf("%s is %s, and %d behind it are cut off", c.Device, c.Kind, len(c.Explains))

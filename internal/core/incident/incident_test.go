@@ -41,6 +41,18 @@ func TestWhatWasMissed(t *testing.T) {
 	require.Equal(t, "Ended after 0 s: ann has seen it", look(nil)[0].Text)
 }
 
+// TestPowerIsOwed: it is told as long as it lasts, by whatever verdict.
+func TestPowerIsOwed(t *testing.T) {
+	b := &book{T: t, now: zero}
+	look := func(owed map[estate.Key]string, is verdict.State) []Change {
+		return b.Look(World{Estate: pier, Now: b.now, Verdicts: map[estate.Key]verdict.Verdict{"router": found(is)}, Owed: owed}, b.id)
+	}
+	owed := map[estate.Key]string{"router": "power is owed to router"}
+	require.Equal(t, "Opened: power is owed to router", look(owed, verdict.Waking)[0].Text)
+	require.Empty(t, look(owed, verdict.Waking))
+	require.Equal(t, "Ended after 0 s: it is steady again", look(nil, verdict.Steady)[0].Text)
+}
+
 // book is a book that is told of the pier.
 type book struct {
 	*testing.T

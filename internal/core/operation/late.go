@@ -33,3 +33,25 @@ func (o *Operation) Late(now time.Time) string {
 	}
 	return fmt.Sprintf("%s has not come back after %s%s", o.Device, short(waits), usually)
 }
+
+// overdueAfter is how much longer than meant power may stay off before somebody has to
+// know: the gear has been asked again several times by then.
+const overdueAfter = time.Minute
+
+// Overdue says, in words, that power which is owed should be back long since; empty
+// otherwise.
+func (o *Operation) Overdue(now time.Time) string {
+	if o.State != Running || o.endsOff() {
+		return ""
+	}
+	for i := range o.Steps {
+		s := &o.Steps[i]
+		if s.Kind != SwitchOff || s.Sent.IsZero() || !o.Owes(s.Outlet) {
+			continue
+		}
+		if off := now.Sub(s.Sent); off > o.Hold+overdueAfter {
+			return fmt.Sprintf("power is owed to %s: %s was switched off %s ago, for %s", o.Device, s.Outlet.Place(), short(off), short(o.Hold))
+		}
+	}
+	return ""
+}

@@ -300,6 +300,23 @@ func TestTheClockIsSetBack(t *testing.T) {
 	require.Equal(t, SwitchOn, s.o.Current().Kind)
 }
 
+// TestOverdue: power that does not come back is worth a word, whatever stands in the way.
+func TestOverdue(t *testing.T) {
+	end := estate.OutletEnd("pdu", 3)
+	o := &Operation{Order: Order{Kind: Cycle, Device: "router", Outlets: []estate.End{end}, Hold: 8 * time.Second}, Progress: Progress{State: Running}}
+	o.Lay(true)
+	sent := time.Date(2026, 3, 1, 14, 0, 0, 0, time.UTC)
+	for i := range o.Steps {
+		if s := &o.Steps[i]; s.Kind == SwitchOff {
+			s.MaySent, s.Sent = true, sent
+		}
+	}
+	require.Empty(t, o.Overdue(sent.Add(68*time.Second)))
+	require.Equal(t, "power is owed to router: outlet 3 of pdu was switched off 69 s ago, for 8 s", o.Overdue(sent.Add(69*time.Second)))
+	o.Kind = Off
+	require.Empty(t, o.Overdue(sent.Add(time.Hour)), "it is meant to be off")
+}
+
 // TestLate: what takes longer than ever before is worth a word before it has failed.
 func TestLate(t *testing.T) {
 	began := t0

@@ -1511,7 +1511,7 @@ export interface components {
             device: string;
             site: string;
             zone: string;
-            /** @description a state of verdicts; or late, it did not return from an operation in time; or missed, what was to be done to it at a time was not */
+            /** @description a state of verdicts; or late, it did not return from an operation in time; or missed, what was to be done to it at a time was not; or owed, power that was switched off here is not back in time */
             kind: string;
             text: string;
             /** Format: date-time */

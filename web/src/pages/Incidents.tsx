@@ -54,6 +54,7 @@ export function IncidentsPage() {
 /** Of what an incident is told: hung, or that it has not come back. */
 function kindWords(i: Incident) {
   if (i.kind === 'late') return i.ended ? 'did not come back in time' : 'has not come back'
+  if (i.kind === 'owed') return i.ended ? 'was owed power' : 'is owed power'
   if (i.kind === 'missed') return 'was to be switched at a time that was missed'
   return `${i.ended ? 'was' : 'is'} ${i.kind.replace('-', ' ')}`
 }
