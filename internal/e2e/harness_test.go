@@ -233,8 +233,21 @@ func plumbd(t *testing.T) string {
 
 // start runs plumbd serve and waits until it answers.
 func (p *process) start(t *testing.T, program string) {
+	p.program = program
+	p.launch(t)
+	require.Eventually(t, func() bool {
+		c, err := net.Dial("tcp", p.address)
+		if err == nil {
+			_ = c.Close()
+		}
+		return err == nil && strings.Contains(p.out.String(), "Plumb Bob is at")
+	}, soon, often, "the service starts")
+}
+
+// launch runs plumbd serve.
+func (p *process) launch(t *testing.T) {
 	p.out = &output{}
-	p.Cmd = exec.Command(program, append([]string{"serve", "--data-dir", p.dir, "--listen", p.address, "--loopback"}, p.flags...)...)
+	p.Cmd = exec.Command(p.program, append([]string{"serve", "--data-dir", p.dir, "--listen", p.address, "--loopback"}, p.flags...)...)
 	p.Stdout, p.Stderr = p.out, p.out
 	require.NoError(t, p.Start())
 	running := p.Cmd
@@ -244,13 +257,6 @@ func (p *process) start(t *testing.T, program string) {
 			_ = running.Wait()
 		}
 	})
-	require.Eventually(t, func() bool {
-		c, err := net.Dial("tcp", p.address)
-		if err == nil {
-			_ = c.Close()
-		}
-		return err == nil && strings.Contains(p.out.String(), "Plumb Bob is at")
-	}, soon, often, "the service starts")
 }
 
 func (p *process) kill(t *testing.T) {

@@ -1,13 +1,10 @@
 package e2e
 
 import (
-	"io"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -19,68 +16,12 @@ import (
 	"plumbbob/internal/store/storetest"
 )
 
-// A wire leads to a database, and can be cut.
-type wire struct {
-	t    *testing.T
-	to   string // socket of the database
-	at   string // host:port
-	mu   sync.Mutex
-	ln   net.Listener
-	ends []net.Conn
-}
-
-func newWire(t *testing.T, to string) *wire {
-	w := &wire{t: t, to: to, at: "127.0.0.1:0"}
-	w.join()
-	t.Cleanup(w.cut)
-	return w
-}
-
-func (w *wire) join() {
-	ln, err := net.Listen("tcp", w.at)
-	require.NoError(w.t, err)
-	w.ln, w.at = ln, ln.Addr().String()
-	go func() {
-		for {
-			c, err := ln.Accept()
-			if err != nil {
-				return
-			}
-			go w.carry(c)
-		}
-	}()
-}
-
-func (w *wire) carry(c net.Conn) {
-	db, err := net.Dial("unix", w.to)
-	if err != nil {
-		_ = c.Close()
-		return
-	}
-	w.mu.Lock()
-	w.ends = append(w.ends, c, db)
-	w.mu.Unlock()
-	go func() { _, _ = io.Copy(db, c); _ = db.Close() }()
-	_, _ = io.Copy(c, db)
-	_ = c.Close()
-}
-
-func (w *wire) cut() {
-	_ = w.ln.Close()
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	for _, c := range w.ends {
-		_ = c.Close()
-	}
-	w.ends = nil
-}
-
 // TestAStartWithoutTheDatabase: what was switched off comes back, who was logged in can
 // act, a rescue code lets somebody in once, and all of it is on record in the end.
 func TestAStartWithoutTheDatabase(t *testing.T) {
 	t.Parallel()
 	c := storetest.Config(t)
-	way := newWire(t, c.Addr)
+	way := newWire(t, "unix", c.Addr)
 	c.Net, c.Addr = "tcp", way.at
 	p := &process{owner: t, program: plumbd(t), dir: filepath.Join(t.TempDir(), "data"), address: freeAddress(t), flags: []string{"--alone", "--database", c.FormatDSN()}}
 	p.start(t, p.program)

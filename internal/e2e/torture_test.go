@@ -3,22 +3,26 @@ package e2e
 import (
 	"bytes"
 	"fmt"
+	"log/slog"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"testing"
 	"time"
 
+	"github.com/go-sql-driver/mysql"
 	"github.com/stretchr/testify/require"
 
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/client"
 	"plumbbob/internal/core/estate"
-	"plumbbob/internal/lab/bmc"
+	"plumbbob/internal/lab/labtest"
+	"plumbbob/internal/store/mariadb"
 )
 
 // A victim is what the torture switches: an outlet, or the chassis of a host.
@@ -51,49 +55,173 @@ func (v *victim) kinds() []string {
 	return []string{"cycle", "cycle", "cycle", "off", "on"}
 }
 
-// torture is the figures of a run.
+// torture is one run, and its figures.
 type torture struct {
 	*world
-	p                              *process
-	rng                            *rand.Rand
-	ops, done, failed, kills, away int
-	faults, hangs, stops           int
-	violations                     []string
+	ps     []*process      // the service, or two on one database
+	server *mariadb.Server // that database; nil when it is the service's own
+	disk   string          // where its own is, when that disk may be filled
+	doors  []string        // log-ins to ask with: at each service, and by a line that is cut
+	line   *wire
+	rng    *rand.Rand
+	first  string // password of the first account
+	seed   uint64
+	rounds int
+	took   time.Duration
+
+	ops, done, failed int
+	times             map[string]int // by what went wrong
+	violations        []string
 }
 
 func (x *torture) violated(format string, args ...any) {
 	x.violations = append(x.violations, fmt.Sprintf(format, args...))
 }
 
-// TestTorture carries out many operations while, at random, the service and the
-// database are killed, packets are lost, relays weld, controllers drop their
-// sessions or fall silent, and two clients act at once. After each round nothing
-// is in a state that nobody asked for, nothing was cut or reset more often than
-// was asked for, every operation has an end and is on record once, and the
-// journal's chain holds. make torture runs it for long.
+// TestTorture carries out many operations while, at random, everything goes wrong that
+// disturbances lists. After each round nothing is in a state that nobody asked for,
+// nothing was cut or reset more often than was asked for, every operation has an end and
+// is on record once, and the journal's chain holds. make torture runs it for long, with
+// several seeds, the last of them with two services on one database.
 func TestTorture(t *testing.T) {
 	t.Parallel()
-	rounds, seed := 2, uint64(7)
+	rounds, seeds := 2, []string{"7"}
 	if n, err := strconv.Atoi(os.Getenv("PLUMB_TORTURE_ROUNDS")); err == nil {
 		rounds = n
 	}
-	if n, err := strconv.ParseUint(os.Getenv("PLUMB_TORTURE_SEED"), 10, 64); err == nil {
-		seed = n
+	if s := strings.Fields(os.Getenv("PLUMB_TORTURE_SEEDS")); len(s) > 0 {
+		seeds = s
 	}
-	w, p := apart(t)
-	x := &torture{world: w, p: p, rng: rand.New(rand.NewPCG(seed, 1))}
+	var runs []*torture
+	for i, s := range seeds {
+		seed, err := strconv.ParseUint(s, 10, 64)
+		require.NoError(t, err)
+		t.Run("seed "+s, func(t *testing.T) {
+			x := &torture{seed: seed, rounds: rounds, rng: rand.New(rand.NewPCG(seed, 1)), times: map[string]int{}}
+			runs = append(runs, x)
+			x.run(t, i > 0 && i == len(seeds)-1)
+		})
+	}
+	report(t, "Torture", tortureReport(runs))
+}
+
+func (x *torture) run(t *testing.T, two bool) {
 	began := time.Now()
+	x.begin(t, two)
 	vs := victims()
-	for round := range rounds {
+	for round := range x.rounds {
 		x.round(round, vs)
-		require.Empty(t, x.violations, "seed %d, round %d", seed, round)
+		if round%4 == 3 {
+			x.appointment(vs[x.rng.IntN(4)])
+		}
+		require.Empty(t, x.violations, "seed %d, round %d", x.seed, round)
 	}
-	p.stop(t)
-	t.Logf("seed %d: %d rounds, %d operations (%d done, %d failed), %d kills of the service, %d stops, %d kills of the database, %d hangs, %d faults, violations: %d",
-		seed, rounds, x.ops, x.done, x.failed, x.kills, x.stops, x.away, x.hangs, x.faults, len(x.violations))
-	if file := os.Getenv("PLUMB_TORTURE_REPORT"); file != "" {
-		x.report(file, seed, rounds, time.Since(began))
+	for _, p := range x.ps {
+		p.stop(t)
 	}
+	x.took = time.Since(began)
+	t.Logf("%d operations (%d done, %d failed), violations: %d; %v", x.ops, x.done, x.failed, len(x.violations), x.times)
+}
+
+// begin starts the service, after it was killed some times while it was first being set
+// up, or two services.
+func (x *torture) begin(t *testing.T, two bool) {
+	program := plumbd(t)
+	flags := []string{"--missed-after", "1s"}
+	if two {
+		dir := t.TempDir()
+		var err error
+		x.server, err = mariadb.Start(t.Context(), dir, slog.New(slog.DiscardHandler))
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = x.server.Close() })
+		flags = append(flags, "--database", x.server.Config().FormatDSN())
+	}
+	p := &process{owner: t, program: program, dir: x.directory(t), address: freeAddress(t), flags: flags}
+	x.ps = append(x.ps, p)
+	for range 1 + min(x.rounds/4, 8) {
+		p.launch(t)
+		time.Sleep(time.Duration(100+x.rng.IntN(3000)) * time.Millisecond)
+		x.times[killedAtFirst]++
+		p.kill(t)
+		x.seen(p)
+	}
+	p.start(t, program)
+	x.seen(p)
+	if x.first == "" { // killed before it was shown
+		p.stop(t)
+		x.first = setPassword(t, p)
+		p.start(t, program)
+	}
+	w := &world{T: t, lab: labtest.Start(t, labtest.Options{Speed: 40}), dir: t.TempDir(), login: "client.json", url: "http://" + p.address, password: x.first}
+	x.world = w
+	w.furnish()
+	x.doors = []string{"client.json"}
+	x.line = newWire(t, "tcp", p.address)
+	x.door("line.json", "http://"+x.line.at)
+	if two {
+		other := &process{owner: t, program: program, dir: filepath.Join(t.TempDir(), "two"), address: freeAddress(t), flags: flags}
+		require.NoError(t, os.MkdirAll(other.dir, 0o700))
+		key, err := os.ReadFile(filepath.Join(p.dir, "secrets.key"))
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(other.dir, "secrets.key"), key, 0o600))
+		other.start(t, program)
+		x.ps = append(x.ps, other)
+		x.door("two.json", "http://"+other.address)
+	}
+}
+
+// seen notes the first password, which is shown once.
+func (x *torture) seen(p *process) {
+	if word := p.password(); word != "" {
+		x.first = word
+	}
+}
+
+// setPassword sets that of the first account, as its owner would.
+func setPassword(t *testing.T, p *process) string {
+	args := []string{"password", "admin", "--data-dir", p.dir}
+	if i := slices.Index(p.flags, "--database"); i >= 0 {
+		args = append(args, p.flags[i:i+2]...)
+	}
+	cmd := exec.Command(p.program, args...)
+	cmd.Stdin = strings.NewReader("long enough now\n")
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+	return "long enough now"
+}
+
+// door makes the same log-in be used by another way.
+func (x *torture) door(name, url string) {
+	text, err := os.ReadFile(filepath.Join(x.dir, "client.json"))
+	require.NoError(x, err)
+	require.NoError(x, os.WriteFile(filepath.Join(x.dir, name), bytes.ReplaceAll(text, []byte(x.url), []byte(url)), 0o600))
+	x.doors = append(x.doors, name)
+}
+
+// directory is that of the data: on a small disk of its own where one can be had.
+func (x *torture) directory(t *testing.T) string {
+	dir := filepath.Join(t.TempDir(), "data")
+	require.NoError(t, os.Mkdir(dir, 0o700))
+	if exec.Command("mount", "-t", "tmpfs", "-o", "size=700m,mode=700", "tmpfs", dir).Run() == nil {
+		x.disk = dir
+		t.Cleanup(func() { _ = exec.Command("umount", "-l", dir).Run() })
+	}
+	return dir
+}
+
+// root is how to ask the database for what only its administrator may.
+func (x *torture) root() *mysql.Config {
+	c := mysql.NewConfig()
+	if x.server != nil {
+		c = x.server.Config()
+	} else {
+		text, _ := os.ReadFile(filepath.Join(x.ps[0].dir, "database", "init.sql"))
+		_, after, _ := strings.Cut(string(text), "root@localhost IDENTIFIED BY '")
+		c.Passwd, _, _ = strings.Cut(after, "'")
+		c.Net, c.Addr = "unix", filepath.Join(x.ps[0].dir, "database", "socket")
+	}
+	c.User, c.DBName = "root", ""
+	return c
 }
 
 // round is a batch of operations with things going wrong, and then the reckoning.
@@ -112,9 +240,10 @@ func (x *torture) round(n int, vs []*victim) {
 		clients := 1 + x.rng.IntN(2) // two who click at once
 		delay := time.Duration(x.rng.IntN(1500)) * time.Millisecond
 		for range clients {
+			door := x.doors[x.rng.IntN(len(x.doors))]
 			asking.Go(func() {
 				time.Sleep(delay)
-				x.asks(kind, v, why)
+				x.asks(door, kind, v, why)
 			})
 		}
 	}
@@ -134,9 +263,9 @@ func (x *torture) round(n int, vs []*victim) {
 
 // asks asks for an operation, and does not care what it is told: the service may
 // be away, or somebody else first.
-func (x *torture) asks(kind string, v *victim, why string) {
+func (x *torture) asks(door, kind string, v *victim, why string, more ...string) {
 	var out bytes.Buffer
-	args := []string{kind, v.device, "--yes", "--why", why, "--override", "in-use,too-many,overload", "--config", filepath.Join(x.dir, x.login)}
+	args := append([]string{kind, v.device, "--yes", "--why", why, "--override", "in-use,too-many,overload", "--config", filepath.Join(x.dir, door)}, more...)
 	if kind == "cycle" {
 		args = append(args, "--hold", "2s")
 	}
@@ -146,244 +275,107 @@ func (x *torture) asks(kind string, v *victim, why string) {
 	client.Main(args, strings.NewReader(""), &out, &out)
 }
 
-// disturb has one thing go wrong.
-func (x *torture) disturb(vs []*victim) {
-	v := vs[x.rng.IntN(len(vs))]
-	switch x.rng.IntN(10) {
-	case 0, 1, 2:
-		x.kills++
-		x.p.kill(x.T)
-		time.Sleep(time.Duration(x.rng.IntN(1500)) * time.Millisecond)
-		x.p.start(x.T, x.p.program)
-	case 3:
-		pid, err := os.ReadFile(filepath.Join(x.p.dir, "database", "pid"))
-		if n, _ := strconv.Atoi(strings.TrimSpace(string(pid))); err == nil && n > 1 {
-			x.away++
-			_ = syscall.Kill(n, syscall.SIGKILL)
-		}
-	case 8: // it takes connections, and answers nobody
-		pid, err := os.ReadFile(filepath.Join(x.p.dir, "database", "pid"))
-		if n, _ := strconv.Atoi(strings.TrimSpace(string(pid))); err == nil && n > 1 {
-			x.hangs++
-			_ = syscall.Kill(n, syscall.SIGSTOP)
-			time.Sleep(time.Duration(1000+x.rng.IntN(6000)) * time.Millisecond)
-			_ = syscall.Kill(n, syscall.SIGCONT)
-		}
-	case 9: // it is told to stop, and pays back what it owes before it does
-		x.stops++
-		x.p.stop(x.T)
-		if strings.Contains(x.p.out.String(), "STAYS OFF") {
-			x.violated("power stayed off at a stop: %s", x.p.out)
-		}
-		x.p.start(x.T, x.p.program)
-	case 4:
-		x.faults++
-		_ = x.lab.Lose([]estate.Key{"skarvoe-cell", "skarvoe-bridge", "inch-cell", "ostrel-mgmt"}[x.rng.IntN(4)], 0.1+0.3*x.rng.Float64())
-	case 5:
-		if v.host == "" {
-			x.faults++
-			_ = x.lab.Weld(v.outlet)
-		}
-	case 6:
-		if v.host != "" {
-			x.faults++
-			_ = x.lab.Upset(v.host, func(f *bmc.Faults) {
-				switch x.rng.IntN(3) {
-				case 0:
-					f.Forgetful = true
-				case 1:
-					f.Full = true
-				default:
-					f.Slow = 1500 * time.Millisecond
-				}
-			})
-		}
-	default:
-		x.faults++
-		_ = x.lab.Silence([]estate.Key{"skarvoe-pdu", "inch-strip", "ostrel-virt-1"}[x.rng.IntN(3)])
-	}
-}
-
-// mend takes back what went wrong, and nothing that was switched.
-func (x *torture) mend(vs []*victim) {
-	for _, k := range []estate.Key{"skarvoe-cell", "skarvoe-bridge", "inch-cell", "ostrel-mgmt"} {
-		_ = x.lab.Lose(k, 0)
-	}
-	for _, k := range []estate.Key{"skarvoe-pdu", "inch-strip", "skarvoe-switch"} {
-		_ = x.lab.Heal(k)
-	}
-	for _, v := range vs {
-		if v.host != "" {
-			_ = x.lab.Upset(v.host, func(f *bmc.Faults) { *f = bmc.Faults{} })
-			_ = x.lab.Speak(v.host)
-		}
-	}
-}
-
-// reckon waits until every operation of a round has ended, and returns them.
-func (x *torture) reckon(why string) (ops []contract.Operation) {
-	deadline := time.Now().Add(5 * time.Minute)
-	for {
-		var out bytes.Buffer
-		ops = nil
-		running := client.Main([]string{"op", "list", "--limit", "60", "--output", "json", "--config", filepath.Join(x.dir, x.login)}, strings.NewReader(""), &out, &out) != 0
-		if !running {
-			all := reads[[]contract.Operation](x.world, "op", "list", "--limit", "60")
-			for _, o := range all {
-				running = running || o.State == contract.OperationStateRunning
-				if o.Why == why {
-					ops = append(ops, o)
-				}
-			}
-		}
-		if !running {
-			break
-		}
-		if time.Now().After(deadline) {
-			x.violated("%s: an operation has no end: %s", why, out.String())
-			return ops
-		}
-		time.Sleep(often)
-	}
-	for _, o := range ops {
-		x.ops++
-		if o.State == contract.OperationStateDone {
-			x.done++
-		} else {
-			x.failed++
-		}
-		if o.Outcome == "" || o.Ended == nil {
-			x.violated("operation %s has no outcome, or no end", o.ID)
-		}
-	}
-	return ops
-}
-
-// told is what the record says of some operations.
-func told(ops []contract.Operation) string {
-	var b strings.Builder
-	for _, o := range ops {
-		fmt.Fprintf(&b, "\n%s %s %s, asked %s: %s", o.ID, o.Kind, o.State, o.Asked.Format("15:04:05.000"), o.Outcome)
-		for _, s := range o.Steps {
-			fmt.Fprintf(&b, "\n  %s %s %s", s.Kind, s.State, deref(s.Note))
-		}
-	}
-	return b.String()
-}
-
-func deref(s *string) string {
-	if s == nil {
-		return ""
-	}
-	return *s
-}
-
-// judge compares what is with what was asked for.
-func (x *torture) judge(v *victim, ops []contract.Operation) {
-	var mine []contract.Operation // the newest first
-	for _, o := range ops {
-		if o.Device == v.device {
-			mine = append(mine, o)
-		}
-	}
-	cuts, resets, certain := 0, 0, 0
-	for _, o := range mine {
-		switch o.Kind {
-		case contract.OperationKindCycle, contract.OperationKindOff:
-			cuts++
-			if o.State == contract.OperationStateDone && strings.Contains(o.Outcome, "→ 0.0 W") {
-				certain++
-			}
-		case contract.OperationKindReset:
-			resets++
-		}
-	}
-	on, opens, struck := false, 0, 0
-	if v.host == "" {
-		on, _ = x.lab.Contact(v.outlet)
-		opens = x.lab.Opens(v.outlet) - v.opens
-	} else {
-		on, opens, struck = x.lab.Chassis(v.host)
-		opens, struck = opens-v.opens, struck-v.resets
-	}
-	if opens > cuts {
-		x.violated("%s was cut %d times, and that was asked for %d times: %s", v.device, opens, cuts, told(mine))
-	}
-	if opens < certain {
-		x.violated("%s was cut %d times, and %d were reported as measured", v.device, opens, certain)
-	}
-	if struck > resets {
-		x.violated("%s was reset %d times, and that was asked for %d times", v.device, struck, resets)
-	}
-	for _, o := range mine {
-		if o.Kind == contract.OperationKindReset || o.Kind == contract.OperationKindOff && o.State != contract.OperationStateDone {
-			continue // it says nothing about how it should be
-		}
-		want := o.Kind != contract.OperationKindOff
-		if o.Kind == contract.OperationKindOn && o.State != contract.OperationStateDone && !on {
-			continue // it could not be switched on, and says so
-		}
-		if o.Kind == contract.OperationKindCycle && !on && strings.Contains(o.Outcome, "nothing was sent") {
-			continue // it has left it as it was
-		}
-		if on != want {
-			x.violated("%s: after %q it should be on: %v, and it is %v", v.device, o.Outcome, want, on)
-		}
-		break
-	}
-}
-
-// journalHolds: each operation was asked for once and ended once, and the chain
-// is whole.
-func (x *torture) journalHolds(ops []contract.Operation) {
+// list asks for a list until it is given.
+func list[T any](x *torture, args ...string) (v T) {
 	x.eventually(func() bool {
-		count := map[string]int{}
-		for _, e := range reads[[]contract.JournalEntry](x.world, "journal", "--limit", "400") {
-			count[e.Operation+" "+e.Kind]++
-		}
-		for _, o := range ops {
-			if count[o.ID+" operation-asked"] > 1 || count[o.ID+" operation-ended"] > 1 {
-				x.violated("operation %s is in the journal twice", o.ID)
-				return true
+		var out bytes.Buffer
+		return client.Main(append(args, "--output", "json", "--config", filepath.Join(x.dir, x.login)), strings.NewReader(""), &out, &out) == 0
+	}, strings.Join(args, " "))
+	return reads[T](x.world, args...)
+}
+
+// appointment asks for something in two seconds, and has nobody there at that time.
+func (x *torture) appointment(v *victim) {
+	opens := x.lab.Opens(v.outlet)
+	why := fmt.Sprintf("appointment %d", x.times[missed])
+	x.times[missed]++
+	x.asks("client.json", "cycle", v, why, "--at", time.Now().Add(2*time.Second).Format(time.RFC3339))
+	for _, p := range x.ps {
+		p.kill(x.T)
+	}
+	time.Sleep(4 * time.Second)
+	for _, p := range x.ps {
+		p.start(x.T, p.program)
+	}
+	x.eventually(func() bool {
+		for _, g := range list[[]contract.Group](x, "group", "list") {
+			if g.Why == why {
+				return g.State == contract.GroupStateMissed
 			}
-			if count[o.ID+" operation-asked"] != 1 || count[o.ID+" operation-ended"] != 1 {
-				return false // what was written to the file is not over yet
-			}
 		}
-		return true
-	}, "every operation is in the journal")
-	if seal := reads[contract.JournalSeal](x.world, "journal", "verify"); !seal.Holds {
-		x.violated("the journal does not hold at entry %d", seal.Breaks[0].Entry)
+		return true // it was not even asked for
+	}, why+" is missed")
+	if n := x.lab.Opens(v.outlet); n != opens {
+		x.violated("%s: %s was cut all the same", why, v.device)
 	}
 }
 
-// report writes the figures down.
-func (x *torture) report(file string, seed uint64, rounds int, took time.Duration) {
-	text := fmt.Sprintf(`# Reliability
-
-What `+"`make torture`"+` found last: operations against the lab while, at random, the service is killed with -9 or told to stop, the database is killed with -9 or stands still for seconds, packets are lost, relays weld, cards and controllers fall silent, drop their sessions or slow down, and two clients act at once on the same device.
-
-| | |
-| --- | --- |
-| seed | %d |
-| rounds | %d, in %s |
-| operations | %d: %d done, %d failed and said so |
-| kills of the service | %d |
-| stops of the service, each waiting for power that is owed | %d |
-| kills of the database | %d |
-| times that the database stood still | %d |
-| faults of gear and network | %d |
-| **violations** | **%d** |
+// tortureReport writes the figures down.
+func tortureReport(runs []*torture) string {
+	var b strings.Builder
+	b.WriteString("What `make torture` found last: operations against the lab while, at random, what is listed below goes wrong, and two clients act at once on the same device.\n\n| seed |")
+	row := func(name string, of func(x *torture) string, all string) {
+		fmt.Fprintf(&b, "\n| %s |", name)
+		for _, x := range runs {
+			b.WriteString(" " + of(x) + " |")
+		}
+		b.WriteString(" " + all + " |")
+	}
+	for _, x := range runs {
+		two := ""
+		if x.server != nil {
+			two = ", two services"
+		}
+		fmt.Fprintf(&b, " %d%s |", x.seed, two)
+	}
+	b.WriteString(" all |\n|" + strings.Repeat(" --- |", len(runs)+2))
+	var took time.Duration
+	sum := func(of func(x *torture) int) (func(x *torture) string, string) {
+		n := 0
+		for _, x := range runs {
+			n += of(x)
+		}
+		return func(x *torture) string { return strconv.Itoa(of(x)) }, strconv.Itoa(n)
+	}
+	count := func(name string, of func(x *torture) int) {
+		each, all := sum(of)
+		row(name, each, all)
+	}
+	for _, x := range runs {
+		took += x.took
+	}
+	count("rounds", func(x *torture) int { return x.rounds })
+	row("minutes", func(x *torture) string { return fmt.Sprintf("%.1f", x.took.Minutes()) }, fmt.Sprintf("%.1f", took.Minutes()))
+	count("operations", func(x *torture) int { return x.ops })
+	count("done", func(x *torture) int { return x.done })
+	count("failed, and said so", func(x *torture) int { return x.failed })
+	for _, name := range troubles() {
+		count(name, func(x *torture) int { return x.times[name] })
+	}
+	count("**violations**", func(x *torture) int { return len(x.violations) })
+	b.WriteString(`
 
 After each round it is checked, against what the simulated gear really did, that
 
 - no outlet and no chassis is in a state that nobody asked for: what was cycled is on, what was switched off is off;
 - nothing was cut, and nothing was reset, more often than that was asked for;
 - what was reported as measured off was off;
+- what was asked for at a time at which nobody was there is missed, and was not done;
 - every operation has an end, an outcome in words, and is in the journal as asked for and as ended exactly once;
 - the chain of the journal holds.
 
-Repeat it with `+"`PLUMB_TORTURE_SEED=%d make torture`"+`. The seed fixes what is asked for and what goes wrong, and when; how threads are scheduled meanwhile it does not. A small run, of two rounds, is part of `+"`make test`"+`.
-`, seed, rounds, took.Round(time.Second), x.ops, x.done, x.failed, x.kills, x.stops, x.away, x.hangs, x.faults, len(x.violations), seed)
-	require.NoError(x, os.WriteFile(file, []byte(text), 0o644))
+A seed fixes what is asked for and what goes wrong, and when; how threads are scheduled meanwhile it does not. A small run, of two rounds, is part of ` + "`make test`" + `.
+`)
+	return b.String()
+}
+
+// troubles are the names of all that goes wrong, in the order of the report.
+func troubles() []string {
+	names := []string{killedAtFirst}
+	for _, d := range disturbances {
+		if !slices.Contains(names, d.name) {
+			names = append(names, d.name)
+		}
+	}
+	return append(names, missed)
 }

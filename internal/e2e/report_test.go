@@ -1,0 +1,28 @@
+package e2e
+
+import (
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// report puts text under a heading of the file PLUMB_REPORT, in the place of what was
+// there; without one it does nothing.
+func report(t *testing.T, heading, text string) {
+	file := os.Getenv("PLUMB_REPORT")
+	if file == "" {
+		return
+	}
+	was, err := os.ReadFile(file)
+	require.NoError(t, err)
+	before, after, _ := strings.Cut(string(was), "\n## "+heading+"\n")
+	if i := strings.Index(after, "\n## "); i >= 0 {
+		after = after[i:]
+	} else {
+		after = ""
+	}
+	now := strings.TrimRight(before, "\n") + "\n\n## " + heading + "\n" + strings.TrimRight(text, "\n") + "\n" + after
+	require.NoError(t, os.WriteFile(file, []byte(now), 0o644))
+}
