@@ -2,6 +2,7 @@
 # make test   install what is missing, and run every test
 # make check  formatting, vet, static analysis, known vulnerabilities, types
 # make torture operations while everything goes wrong
+# make soak   an hour of faults and visits, and what the service takes
 # make bench  how fast it is, against bare loops in the same run
 # make build generate fmt shoot clean
 
@@ -10,7 +11,7 @@ GO ?= go
 CONSOLE := web/dist/index.html
 WEB_SOURCES := $(shell find web/src web/public web/index.html web/vite.config.ts -type f 2>/dev/null)
 
-.PHONY: demo test torture check bench build generate fmt packages shoot clean go-build
+.PHONY: demo test torture soak check bench build generate fmt packages shoot clean go-build
 
 demo: packages build
 	@exec bin/plumb-lab demo
@@ -42,6 +43,10 @@ test: packages build
 torture: packages build
 	PLUMB_TORTURE_ROUNDS=$${PLUMB_TORTURE_ROUNDS:-30} PLUMB_TORTURE_SEEDS="$${PLUMB_TORTURE_SEEDS:-1 2 3 4 5 6}" \
 		PLUMB_REPORT=$(CURDIR)/docs/reliability.md $(GO) test -count=1 -timeout 3h -run '^TestTorture$$' -v ./internal/e2e
+
+# An hour of faults, people and operations, and what it takes: PLUMB_SOAK says for how long.
+soak: packages build
+	PLUMB_SOAK=$${PLUMB_SOAK:-1h} PLUMB_REPORT=$(CURDIR)/docs/reliability.md $(GO) test -count=1 -timeout 3h -run '^TestSoak$$' -v ./internal/e2e
 
 check: packages build
 	@scripts/check
