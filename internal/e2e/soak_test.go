@@ -23,10 +23,10 @@ import (
 
 // A reckoning is what a process takes at one time.
 type reckoning struct {
-	at                time.Duration
-	rss, own, threads int // MiB, of which not shared with files; threads
-	files             int
-	cpu               time.Duration // since its start
+	at                      time.Duration
+	rss, own, most, threads int // MiB: now, of which not shared with files, and ever; threads
+	files                   int
+	cpu                     time.Duration // since its start
 }
 
 // reckonOf reads what Linux says of a process (proc_pid_status(5), proc_pid_stat(5)).
@@ -42,6 +42,8 @@ func reckonOf(t *testing.T, pid int) (r reckoning) {
 			r.rss = n >> 10
 		case "RssAnon":
 			r.own = n >> 10
+		case "VmHWM":
+			r.most = n >> 10
 		case "Threads":
 			r.threads = n
 		}
