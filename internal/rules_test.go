@@ -50,7 +50,7 @@ var rules = map[string]rule{
 	"act":             {[]string{"bus", "calendar", "core/", "gear", "gear/garage", "health", "keep", "lease", "store", "watch", "whole"}, "the only room that changes gear"},
 	"incidents":       {[]string{"bus", "core/", "health", "keep", "store"}, "a book about what is believed"},
 	"people":          {[]string{"bus", "core/operation", "password", "store", "whole"}, "who may come in, by whichever door"},
-	"tell":            {[]string{"bus", "core/", "store", "wire/syslog"}, "it sends what is on record"},
+	"tell":            {[]string{"bus", "core/", "health", "store", "whole", "wire/syslog"}, "it sends what is on record"},
 	"api":             {[]string{"act", "api/contract", "bus", "calendar", "core/", "estatefile", "gear", "health", "incidents", "keep", "lease", "people", "profile", "secret", "store", "stream", "version", "watch"}, "the edge asks rooms: no driver, no garage, no protocol"},
 	"api/contract":    {nil, "generated"},
 	"client":          {[]string{"api/contract", "core/estate", "core/journal", "core/plain", "core/verdict", "estatefile", "profile", "secret", "version"}, "it knows the service by its contract alone"},

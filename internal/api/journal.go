@@ -6,13 +6,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"math"
 	"net/http"
 	"slices"
 	"strings"
 
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/journal"
 	"plumbbob/internal/store"
 )
 
@@ -59,6 +59,13 @@ func (s *Server) VerifyJournal(ctx context.Context, _ contract.VerifyJournalRequ
 	out := contract.VerifyJournal200JSONResponse{Holds: len(p.Open) == 0, Entries: p.N, Head: string(p.Head), Breaks: []contract.JournalBreak{}}
 	if p.N > 0 {
 		out.Newest = &p.Last
+	}
+	a, err := s.Store.Archived(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if a.Last > 0 {
+		out.Archived = &contract.JournalArchived{Last: a.Last, Hash: string(a.Hash), File: a.File}
 	}
 	for _, b := range p.Breaks {
 		view := contract.JournalBreak{Entry: b.ID, Text: b.Text}
@@ -117,7 +124,7 @@ func (l *journalLines) VisitExportJournalResponse(w http.ResponseWriter) error {
 	w.Header().Set("Content-Disposition", `attachment; filename="journal.jsonl"`)
 	out := bufio.NewWriter(w)
 	enc := json.NewEncoder(out)
-	err := l.store.EachEntry(l.ctx, l.after, func(e *store.Entry) error { return enc.Encode(entryView(*e)) })
+	err := l.store.EachEntry(l.ctx, l.after, func(e *store.Entry) error { return enc.Encode(e) })
 	return errors.Join(err, out.Flush())
 }
 
@@ -126,13 +133,6 @@ func entryView(e store.Entry) contract.JournalEntry {
 	return contract.JournalEntry{
 		ID: e.ID, At: e.At.UTC(), Recorded: e.RecordedAt.UTC(), Site: string(e.Site), Device: string(e.Device), Who: e.Who,
 		Kind: e.Kind, Text: e.Text, Why: e.Why, Result: e.Result, Operation: e.OperationID,
-		BeforeW: thousandth(e.BeforeW), AfterW: thousandth(e.AfterW), Prev: string(e.Prev), Hash: string(e.Hash),
+		BeforeW: journal.Thousandth(e.BeforeW), AfterW: journal.Thousandth(e.AfterW), Prev: string(e.Prev), Hash: string(e.Hash),
 	}
-}
-
-func thousandth(w *float64) *float64 {
-	if w == nil {
-		return nil
-	}
-	return ptr(math.Round(*w*1000) / 1000)
 }

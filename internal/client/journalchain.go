@@ -14,7 +14,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"plumbbob/internal/api/contract"
-	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/journal"
 )
 
@@ -72,6 +71,9 @@ func (a *app) sealed(s contract.JournalSeal) error {
 		} else if open == 0 {
 			fmt.Fprintf(a.out, "Beside that the journal holds: %d entries.\n", s.Entries)
 		}
+		if s.Archived != nil {
+			fmt.Fprintln(a.out, a.wrap(fmt.Sprintf("Entries up to %d are in archives, the newest of them journal/%s, which ends with %s", s.Archived.Last, s.Archived.File, s.Archived.Hash), 0, "    "))
+		}
 		fmt.Fprintf(a.out, "Head, at entry %d:\n  %s\n", *s.Newest, s.Head)
 	}
 	if !s.Holds {
@@ -115,18 +117,27 @@ func (a *app) verifyFile(name string) error {
 	lines := bufio.NewScanner(f)
 	lines.Buffer(nil, maxEntry)
 	var p journal.Proof
+	var ends journal.Ends
 	for n := 1; lines.Scan(); n++ {
-		var v contract.JournalEntry
-		if err := json.Unmarshal(lines.Bytes(), &v); err != nil {
+		var head journal.Archive
+		if n == 1 && json.Unmarshal(lines.Bytes(), &head) == nil && head.Archive != nil {
+			ends = *head.Archive
+			p.Chain = journal.Behind(ends.First-1, ends.Prev)
+			continue
+		}
+		var e journal.Entry
+		if err := json.Unmarshal(lines.Bytes(), &e); err != nil {
 			return fail(ExitUsage, "%s:%d: is not an entry of a journal: %s", name, n, err)
 		}
-		e := entryOf(v)
 		p.Add(&e)
 	}
 	if err := lines.Err(); err != nil {
 		return fail(ExitUsage, "%s: %s", name, err)
 	}
-	p.End(0)
+	p.End(ends.Last)
+	if ends.Last > 0 && p.Head != ends.Hash {
+		return fail(ExitFailed, "the archive does not hold: it ends with %s, and its first line says %s", p.Head, ends.Hash)
+	}
 	seal := contract.JournalSeal{Holds: len(p.Open) == 0, Entries: p.N, Newest: &p.Last, Head: string(p.Head)}
 	for _, b := range p.Breaks {
 		view := contract.JournalBreak{Entry: b.ID, Text: b.Text}
@@ -136,14 +147,6 @@ func (a *app) verifyFile(name string) error {
 		seal.Breaks = append(seal.Breaks, view)
 	}
 	return a.sealed(seal)
-}
-
-func entryOf(v contract.JournalEntry) journal.Entry {
-	return journal.Entry{
-		ID: v.ID, At: v.At, RecordedAt: v.Recorded, Site: estate.Key(v.Site), Device: estate.Key(v.Device), Who: v.Who, Kind: v.Kind,
-		Text: v.Text, Why: v.Why, Result: v.Result, OperationID: v.Operation, BeforeW: v.BeforeW, AfterW: v.AfterW,
-		Prev: journal.Hash(v.Prev), Hash: journal.Hash(v.Hash),
-	}
 }
 
 func (a *app) journalExportCommand() *cobra.Command {

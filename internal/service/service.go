@@ -65,6 +65,8 @@ type Options struct {
 
 	Retention store.Retention // zero: as store.DefaultRetention
 
+	KeepJournal time.Duration // older entries go to files; 0: none do
+
 	MissedAfter time.Duration // how late something may begin whose time was stated; 0: 5 min
 
 	Hosts   []string       // names that the service answers to, beside localhost and that of this host
@@ -105,6 +107,7 @@ type Service struct {
 	health    *health.Book
 	lease     *lease.Lease // nil with a database of our own
 
+	archive *tell.JournalArchive
 	changed <-chan bus.NewEntry
 	copy    *tell.JournalCopy // nil where none is wanted
 	api     *api.Server
@@ -173,6 +176,10 @@ func (s *Service) assemble(ctx context.Context) error {
 	s.health.Listen(func() { b.Ailing.Publish(bus.Ailing{}) })
 	s.changed, _ = b.Journal.Queue(1)
 	s.keeper = keep.New(s.Store, s.o.Log, b)
+	if s.o.KeepJournal != 0 && s.o.KeepJournal < leastJournal {
+		return fmt.Errorf("--keep-journal: %s is too short: entries stay for %s at least, or 0 for ever", s.o.KeepJournal, leastJournal)
+	}
+	s.archive = &tell.JournalArchive{Store: s.Store, Health: s.health, Bus: b, Dir: filepath.Join(s.o.DataDir, "journal"), Keep: s.o.KeepJournal}
 	if s.o.Syslog != "" {
 		to, err := syslog.Parse(s.o.Syslog)
 		if err != nil {
@@ -211,6 +218,10 @@ func (s *Service) assemble(ctx context.Context) error {
 	})
 	return nil
 }
+
+// leastJournal is how long entries stay in the journal at least: an archive is for what is
+// old, and nothing to hide behind.
+const leastJournal = 30 * 24 * time.Hour
 
 // keepKeyWithin is how long it may take to keep a host key.
 const keepKeyWithin = 5 * time.Second
@@ -301,6 +312,9 @@ func (s *Service) Run(ctx context.Context) error {
 	}
 	if s.traps != nil {
 		tasks.Go(func() error { return s.traps.Run(ctx) })
+	}
+	if s.o.KeepJournal > 0 {
+		tasks.Go(func() error { return s.archive.Run(ctx) })
 	}
 	if s.copy != nil {
 		tasks.Go(func() error { return s.copy.Run(ctx) })

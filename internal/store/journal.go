@@ -148,7 +148,12 @@ func (s *Store) VerifyJournal(ctx context.Context) (journal.Proof, error) {
 	if err := s.db.GetContext(ctx, &head, `SELECT id, hash FROM journal_head WHERE one = 1`); err != nil {
 		return p, sorted(err)
 	}
-	if err := s.EachEntry(ctx, 0, func(e *Entry) error { p.Add(e); return nil }); err != nil {
+	archived, err := s.Archived(ctx)
+	if err != nil {
+		return p, err
+	}
+	p.Chain = journal.Behind(archived.Last, archived.Hash)
+	if err := s.EachEntry(ctx, archived.Last, func(e *Entry) error { p.Add(e); return nil }); err != nil {
 		return p, err
 	}
 	p.End(head.ID) // more may have come meanwhile, but none can go

@@ -1,6 +1,7 @@
 // Package tell sends out what happens here to those who want to know.
 //
 //	journal.go  a copy of the journal, to a syslog collector
+//	archive.go  what is old of it, to files
 package tell
 
 import (

@@ -1622,6 +1622,18 @@ type Interlock struct {
 // InterlockLift what it takes to go ahead all the same
 type InterlockLift string
 
+// JournalArchived the newest part that is in a file, and in the journal no more
+type JournalArchived struct {
+	// File its name, in the data directory
+	File string `json:"file"`
+
+	// Hash with which it ends
+	Hash string `json:"hash"`
+
+	// Last the id of its last entry
+	Last int64 `json:"last"`
+}
+
 // JournalBreak a place at which the journal does not hold
 type JournalBreak struct {
 	// By who has acknowledged it
@@ -1658,7 +1670,9 @@ type JournalEntry struct {
 
 // JournalSeal defines model for JournalSeal.
 type JournalSeal struct {
-	Breaks []JournalBreak `json:"breaks"`
+	// Archived the newest part that is in a file, and in the journal no more
+	Archived *JournalArchived `json:"archived,omitempty"`
+	Breaks   []JournalBreak   `json:"breaks"`
 
 	// Entries how many there are
 	Entries int `json:"entries"`

@@ -89,23 +89,26 @@ func (e *BreakError) Error() string { return fmt.Sprintf("entry %d: %s", e.ID, e
 // not begun; a journal that was exported in part begins with any entry.
 type Chain struct {
 	N    int   // entries
-	Last int64 // the id of the newest
+	Last int64 // the id of the newest; 0 when it may begin anywhere
 	Head Hash  // its hash: the seal of all of them
 }
+
+// Behind is a chain that goes on behind an entry which is elsewhere, as in an archive.
+func Behind(last int64, head Hash) Chain { return Chain{Last: last, Head: head} }
 
 // Add goes on by one entry, which must follow the one before. The error is a
 // *BreakError, and the chain stays as it was.
 func (c *Chain) Add(e *Entry) error {
 	switch {
-	case c.N > 0 && e.ID > c.Last+1:
+	case c.Last > 0 && e.ID > c.Last+1:
 		return &BreakError{c.Last + 1, fmt.Sprintf("is missing, up to %d: it was removed", e.ID-1)}
-	case c.N > 0 && e.ID <= c.Last:
+	case c.Last > 0 && e.ID <= c.Last:
 		return &BreakError{e.ID, fmt.Sprintf("stands behind %d: the order was changed", c.Last)}
 	case e.ID == 1 && e.Prev != First:
 		return &BreakError{e.ID, "is the first, and carries the hash of one before it: those were removed"}
 	case e.Sum() != e.Hash:
 		return &BreakError{e.ID, "was altered: its hash is not that of its text"}
-	case c.N > 0 && e.Prev != c.Head:
+	case c.Last > 0 && e.Prev != c.Head:
 		return &BreakError{e.ID, fmt.Sprintf("does not carry the hash of %d: one of the two was replaced", c.Last)}
 	}
 	c.N++

@@ -1,6 +1,8 @@
 package journal
 
 import (
+	"encoding/json"
+	"fmt"
 	"slices"
 	"testing"
 	"time"
@@ -112,7 +114,7 @@ func TestAllBreaks(t *testing.T) {
 	}
 	say := func(bs []Break) (words []string) {
 		for _, b := range bs {
-			words = append(words, b.Words())
+			words = append(words, wordsOf(b))
 		}
 		return words
 	}
@@ -132,9 +134,40 @@ func TestAllBreaks(t *testing.T) {
 	seen := prove(list, 15)
 	require.Empty(t, seen.Open)
 	require.Len(t, seen.Breaks, 3)
-	require.Equal(t, "entry 6 is missing, up to 7: it was removed (acknowledged by ann, entry 14: an exercise)", seen.Breaks[1].Words())
+	require.Equal(t, "entry 6 is missing, up to 7: it was removed (acknowledged by ann, entry 14: an exercise)", wordsOf(seen.Breaks[1]))
 	list[2].Text = "Nothing at all happened"
 	require.Equal(t, []string{"entry 3 was altered: its hash is not that of its text"}, say(prove(list, 15).Open), "it is another break now")
 	require.Equal(t, []string{"entry 16 is missing, up to 20: it was removed"}, say(prove(list, 20).Open)[1:])
-	require.Equal(t, "entry 1 is missing, up to 3: it was removed", prove(chain(9)[3:], 9).Open[0].Words())
+	require.Equal(t, "entry 1 is missing, up to 3: it was removed", wordsOf(prove(chain(9)[3:], 9).Open[0]))
+}
+
+// wordsOf is what a break is, and who has seen it.
+func wordsOf(b Break) string {
+	text := fmt.Sprintf("entry %d %s", b.ID, b.Text)
+	if b.Seen != nil {
+		text += fmt.Sprintf(" (acknowledged by %s, entry %d: %s)", b.Seen.By, b.Seen.Entry, b.Seen.Why)
+	}
+	return text
+}
+
+// TestALineOfAFile has all that is sealed, and a part that was taken out is gone on from.
+func TestALineOfAFile(t *testing.T) {
+	list := chain(5)
+	for i := range list {
+		text, err := json.Marshal(list[i])
+		require.NoError(t, err)
+		var e Entry
+		require.NoError(t, json.Unmarshal(text, &e))
+		require.Equal(t, list[i].Hash, e.Sum())
+	}
+	p := Proof{Whole: true, Chain: Behind(2, list[1].Hash)}
+	for i := range list[2:] {
+		p.Add(&list[2+i])
+	}
+	p.End(5)
+	require.Empty(t, p.Open)
+	p = Proof{Whole: true, Chain: Behind(2, list[0].Hash)}
+	p.Add(&list[2])
+	p.End(3)
+	require.Equal(t, "entry 3 does not carry the hash of 2: one of the two was replaced", wordsOf(p.Open[0]))
 }

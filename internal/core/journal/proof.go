@@ -1,9 +1,6 @@
 package journal
 
-import (
-	"fmt"
-	"strings"
-)
+import "fmt"
 
 // A Break is a place at which a journal does not hold.
 type Break struct {
@@ -42,7 +39,7 @@ const mostBreaks = 1000
 // not begun.
 type Proof struct {
 	Chain
-	Whole  bool // it has to begin with the first entry
+	Whole  bool // it has to begin with the first entry, or behind the one it goes on from
 	Breaks []Break
 	Open   []Break // those that nobody has acknowledged, once it has ended
 
@@ -51,7 +48,7 @@ type Proof struct {
 
 // Add goes on by one entry.
 func (p *Proof) Add(e *Entry) {
-	if p.N == 0 && p.Whole && e.ID != 1 {
+	if p.N == 0 && p.Last == 0 && p.Whole && e.ID != 1 {
 		p.broken(&BreakError{1, fmt.Sprintf("is missing, up to %d: it was removed", e.ID-1)}, "")
 	}
 	sound := true
@@ -101,13 +98,4 @@ func (p *Proof) End(head int64) {
 			p.Open = append(p.Open, *b)
 		}
 	}
-}
-
-// Words says of a break what it is, and who has seen it.
-func (b *Break) Words() string {
-	words := fmt.Sprintf("entry %d %s", b.ID, b.Text)
-	if b.Seen != nil {
-		words += fmt.Sprintf(" (acknowledged by %s, entry %d: %s)", b.Seen.By, b.Seen.Entry, strings.TrimSpace(b.Seen.Why))
-	}
-	return words
 }

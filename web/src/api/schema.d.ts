@@ -2032,6 +2032,19 @@ export interface components {
             /** @description its hash, which seals all before it, behind the last break */
             head: string;
             breaks: components["schemas"]["JournalBreak"][];
+            archived?: components["schemas"]["JournalArchived"];
+        };
+        /** @description the newest part that is in a file, and in the journal no more */
+        JournalArchived: {
+            /**
+             * Format: int64
+             * @description the id of its last entry
+             */
+            last: number;
+            /** @description with which it ends */
+            hash: string;
+            /** @description its name, in the data directory */
+            file: string;
         };
         /** @description a place at which the journal does not hold */
         JournalBreak: {
