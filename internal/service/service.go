@@ -300,6 +300,7 @@ func (s *Service) Run(ctx context.Context) error {
 	defer ended()
 	tasks, ctx := errgroup.WithContext(ctx)
 	tasks.Go(func() error { return s.watchRoom(ctx) })
+	tasks.Go(func() error { return s.watchClock(ctx) })
 	tasks.Go(func() error { return s.people.Run(ctx) })
 	tasks.Go(func() error { return s.keepKnown(ctx, s.changed) })
 	if s.o.Safe {
