@@ -76,11 +76,12 @@ func (b *boards) changed() {
 	b.mu.Unlock()
 }
 
-// afresh calls changed behind everything but questions.
+// afresh calls changed behind what somebody who is in has changed. A stranger has
+// changed nothing, and must not have boards drawn.
 func (b *boards) afresh(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		err := next(c)
-		if c.Request().Method != http.MethodGet {
+		if c.Request().Method != http.MethodGet && err == nil && whoIs(c.Request().Context()).Account != "" {
 			b.changed()
 		}
 		return err

@@ -3,13 +3,18 @@ package api
 import (
 	"context"
 	"errors"
+	"net/http"
+	"net/http/httptest"
 	"sync"
 	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
 
+	"github.com/labstack/echo/v5"
 	"github.com/stretchr/testify/require"
+
+	"plumbbob/internal/store"
 )
 
 func TestABoardIsDrawnOnceForAll(t *testing.T) {
@@ -71,6 +76,35 @@ func TestWhoChangesSomethingSeesIt(t *testing.T) {
 		time.Sleep(boardNew / 2)
 		require.EqualValues(t, 2, get(), "and the one that was begun before does not take its place")
 	})
+}
+
+// TestAStrangerHasNoBoardDrawn: only what somebody who is in has changed makes it anew.
+func TestAStrangerHasNoBoardDrawn(t *testing.T) {
+	for _, x := range []struct {
+		method, account string
+		err             error
+		drawn           int32
+	}{
+		{http.MethodPost, "ann", nil, 2},
+		{http.MethodPost, "", nil, 1},
+		{http.MethodPost, "ann", errors.New("refused"), 1},
+		{http.MethodGet, "ann", nil, 1},
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			var b boards
+			var drawn atomic.Int32
+			get := func() {
+				_, err := b.get(t.Context(), func() ([]byte, error) { drawn.Add(1); return nil, nil })
+				require.NoError(t, err)
+			}
+			get()
+			req := httptest.NewRequestWithContext(context.WithValue(t.Context(), whoKey{}, who{Session: store.Session{Account: x.account}}), x.method, "/", nil)
+			_ = b.afresh(func(*echo.Context) error { return x.err })(echo.New().NewContext(req, httptest.NewRecorder()))
+			get()
+			synctest.Wait()
+			require.Equal(t, x.drawn, drawn.Load(), "%+v", x)
+		})
+	}
 }
 
 func TestABoardThatCannotBeDrawn(t *testing.T) {

@@ -167,3 +167,33 @@ func (w *watched) ask(b *testing.B, path string) {
 	b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "requests/s")
 	b.ReportMetric(took[len(took)*99/100].Seconds()*1000, "p99-ms")
 }
+
+// BenchmarkFlood: boards served to somebody who is in, while nobody else asks, and while
+// a thousand at once try passwords, again and again.
+func BenchmarkFlood(b *testing.B) {
+	w := newWatched(b, noConsole)
+	w.settled(b)
+	b.Run("quiet", func(b *testing.B) { w.ask(b, "/api/v1/board") })
+	ctx, stop := context.WithCancel(b.Context())
+	var guessing sync.WaitGroup
+	strangers := &http.Client{Transport: &http.Transport{MaxConnsPerHost: 1000, MaxIdleConnsPerHost: 1000}}
+	for i := range 1000 {
+		guessing.Go(func() {
+			for ctx.Err() == nil {
+				req, err := http.NewRequestWithContext(ctx, "POST", w.URL+"/api/v1/tokens", strings.NewReader(fmt.Sprintf(`{"account":"guess%d","password":"a guess"}`, i)))
+				if err != nil {
+					return
+				}
+				req.Header.Set("Content-Type", "application/json")
+				if res, err := strangers.Do(req); err == nil {
+					_, _ = io.Copy(io.Discard, res.Body)
+					_ = res.Body.Close()
+				}
+				time.Sleep(time.Second)
+			}
+		})
+	}
+	b.Run("flooded", func(b *testing.B) { w.ask(b, "/api/v1/board") })
+	stop()
+	guessing.Wait()
+}

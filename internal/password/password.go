@@ -17,7 +17,7 @@ import (
 const (
 	passes  = 3
 	memory  = 32 << 10 // KiB
-	threads = 2
+	threads = 1        // whoever is in needs the other processors
 	keyLen  = 32
 	saltLen = 16
 )

@@ -16,7 +16,6 @@ import (
 	"errors"
 	"log/slog"
 	"maps"
-	"runtime"
 	"sync"
 	"time"
 
@@ -29,7 +28,7 @@ import (
 // Limits.
 const (
 	trustFor   = 30 * time.Second // before a log-in is looked up again: it must not cost a query for every request
-	checksMost = 2                // passwords that are checked at once: each takes 32 MiB and some 100 ms
+	checksMost = 1                // passwords that are checked at once: each takes 32 MiB and some 100 ms of one processor
 	waitMost   = 16               // that may wait for that
 )
 
@@ -186,10 +185,7 @@ func (d *Desk) room(ctx context.Context) (leave func(), err error) {
 	}
 	select {
 	case d.check <- struct{}{}:
-		return func() {
-			runtime.GC() // the memory of one is free before the next takes its own
-			<-d.check
-		}, nil
+		return func() { <-d.check }, nil
 	case <-ctx.Done():
 		return nil, context.Cause(ctx)
 	}
