@@ -94,7 +94,7 @@ func TestAStrangerHasNoBoardDrawn(t *testing.T) {
 			var b boards
 			var drawn atomic.Int32
 			get := func() {
-				_, err := b.get(t.Context(), func() ([]byte, error) { drawn.Add(1); return nil, nil })
+				_, err := b.get(t.Context(), func() ([]byte, error) { drawn.Add(1); return []byte("x"), nil })
 				require.NoError(t, err)
 			}
 			get()
