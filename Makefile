@@ -2,6 +2,7 @@
 # make test   install what is missing, and run every test
 # make check  formatting, vet, static analysis, known vulnerabilities, types
 # make torture operations while everything goes wrong
+# make truth  whether what is believed is so, in simulated estates
 # make soak   an hour of faults and visits, and what the service takes
 # make bench  how fast it is, against bare loops in the same run
 # make build generate fmt shoot clean
@@ -11,7 +12,7 @@ GO ?= go
 CONSOLE := web/dist/index.html
 WEB_SOURCES := $(shell find web/src web/public web/index.html web/vite.config.ts -type f 2>/dev/null)
 
-.PHONY: demo test torture soak check bench build generate fmt packages shoot clean go-build
+.PHONY: demo test torture soak truth check bench build generate fmt packages shoot clean go-build
 
 demo: packages build
 	@exec bin/plumb-lab demo
@@ -47,6 +48,11 @@ torture: packages build
 # An hour of faults, people and operations, and what it takes: PLUMB_SOAK says for how long.
 soak: packages build
 	PLUMB_SOAK=$${PLUMB_SOAK:-1h} PLUMB_REPORT=$(CURDIR)/docs/reliability.md $(GO) test -count=1 -timeout 3h -run '^TestSoak$$' -v ./internal/e2e
+
+# Whether what is believed is so: years of faults in simulated estates. PLUMB_TRUTH is how
+# often each fault comes, PLUMB_TRUTH_SEED where chance begins.
+truth:
+	PLUMB_TRUTH=$${PLUMB_TRUTH:-60} PLUMB_REPORT=$(CURDIR)/docs/reliability.md $(GO) test -count=1 -timeout 2h -run '^TestTruth$$' -v ./internal/core/truth
 
 check: packages build
 	@scripts/check

@@ -39,6 +39,7 @@ var rules = map[string]rule{
 	"whole":           {nil, "files"},
 	"stream":          {nil, "a queue"},
 	"browser":         {nil, "of tests"},
+	"report":          {nil, "of tests"},
 	"lease":           {[]string{"health", "store"}, "the right to act, out of the database"},
 	"health":          {nil, "a list, for every room that finds something wrong with the service"},
 	"store":           {[]string{"core/", "health"}, "records know what is recorded, and nobody who records"},

@@ -275,7 +275,7 @@ func (r *run) telling(in operation.Event) bool {
 		return true
 	}
 	switch r.a.Keeper.Verdict(u.Device).State {
-	case verdict.Hung, verdict.Dark, verdict.Unknown:
+	case verdict.Hung, verdict.Silent, verdict.Dark, verdict.Unknown:
 		return slices.Contains(r.o.Bystanders, u.Device) && !r.a.explained(u.Device, r.o.ID)
 	}
 	return false

@@ -32,7 +32,7 @@ func (a *app) boardCommand() *cobra.Command {
 		RunE: func(c *cobra.Command, _ []string) error {
 			for _, v := range f.verdicts {
 				if !slices.Contains(wrongFirst, contract.VerdictState(strings.ReplaceAll(v, " ", "-"))) {
-					return fail(ExitUsage, "--verdict: %q is none of hung, dark, strained, waking, cut-off, unknown, parked, steady", v)
+					return fail(ExitUsage, "--verdict: %q is none of hung, silent, dark, strained, waking, cut-off, unknown, parked, steady", v)
 				}
 			}
 			s, err := a.service()

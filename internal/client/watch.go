@@ -151,7 +151,7 @@ func (a *app) waitCommand() *cobra.Command {
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
 			for _, v := range until {
 				if !contract.VerdictState(strings.ReplaceAll(v, " ", "-")).Valid() {
-					return fail(ExitUsage, "--until: %q is none of hung, dark, strained, waking, cut-off, unknown, parked, steady", v)
+					return fail(ExitUsage, "--until: %q is none of hung, silent, dark, strained, waking, cut-off, unknown, parked, steady", v)
 				}
 			}
 			return a.await(c.Context(), s, given[0], until, within)

@@ -131,7 +131,7 @@ func TestOneClearMessage(t *testing.T) {
 	require.Contains(t, w.flat(2, "", "cycle", "skarvoe-router"), "nobody is there to agree")
 	require.Contains(t, w.flat(2, "", "cycle", "skarvoe-router", "--yes", "--outlet", "skarvoe-pdu/4"), "outlet 4 of skarvoe-pdu does not feed skarvoe-router: it hangs on skarvoe-pdu/3")
 	require.Contains(t, w.flat(2, "", "cycle", "skarvoe-router", "--yes", "--hold", "1h"), "a cycle stays off for")
-	require.Contains(t, w.flat(2, "", "board", "--verdict", "broken"), "is none of hung, dark")
+	require.Contains(t, w.flat(2, "", "board", "--verdict", "broken"), "is none of hung, silent, dark")
 	require.Contains(t, w.flat(2, "", "board", "--colour"), "unknown flag")
 	require.Contains(t, w.flat(2, "", "bored"), "unknown command")
 	require.Contains(t, w.flat(2, "", "op"), "write: plumb op cancel|file|list|show")

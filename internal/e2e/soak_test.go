@@ -19,6 +19,7 @@ import (
 
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/report"
 )
 
 // A reckoning is what a process takes at one time.
@@ -116,7 +117,7 @@ func TestSoak(t *testing.T) {
 		require.Less(t, last.own, warm.own+warm.own/3+8, "MiB of memory")
 		require.LessOrEqual(t, last.threads, warm.threads+8)
 	}
-	report(t, "Soak", soaked(lasts, faults, visits, asked, took))
+	report.Section(t, "Soak", soaked(lasts, faults, visits, asked, took))
 	p.stop(t)
 }
 

@@ -22,6 +22,7 @@ import (
 	"plumbbob/internal/client"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/lab/labtest"
+	"plumbbob/internal/report"
 	"plumbbob/internal/store/mariadb"
 )
 
@@ -102,7 +103,7 @@ func TestTorture(t *testing.T) {
 			x.run(t, i > 0 && i == len(seeds)-1)
 		})
 	}
-	report(t, "Torture", tortureReport(runs))
+	report.Section(t, "Torture", tortureReport(runs))
 }
 
 func (x *torture) run(t *testing.T, two bool) {

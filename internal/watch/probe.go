@@ -44,13 +44,19 @@ func (w *Watcher) ping(ctx context.Context, target string) (time.Duration, error
 	return w.from.Pinger.Ping(ctx, addr)
 }
 
+// A heardError says that the host has answered, and what it has said instead of what is
+// wanted.
+type heardError struct{ text string }
+
+func (e *heardError) Error() string { return e.text }
+
 // connect opens a TCP connection and closes it at once. A refusal is an answer
 // of the host, but not of the service that is asked for.
 func connect(ctx context.Context, target string) (time.Duration, error) {
 	began := time.Now()
 	c, err := names.Default.DialContext(ctx, "tcp", target)
 	if err != nil {
-		return 0, plain(err)
+		return time.Since(began), plain(err)
 	}
 	rtt := time.Since(began)
 	_ = c.(*net.TCPConn).SetLinger(0) // no TIME_WAIT for every probe
@@ -78,13 +84,13 @@ func get(ctx context.Context, target string) (time.Duration, error) {
 	began := time.Now()
 	res, err := httpClient.Do(req)
 	if err != nil {
-		return 0, plain(err)
+		return time.Since(began), plain(err)
 	}
 	rtt := time.Since(began)
 	_, _ = io.Copy(io.Discard, io.LimitReader(res.Body, maxPage))
 	_ = res.Body.Close()
 	if res.StatusCode >= http.StatusInternalServerError {
-		return 0, fmt.Errorf("answers HTTP %d", res.StatusCode)
+		return rtt, &heardError{fmt.Sprintf("says HTTP %d", res.StatusCode)}
 	}
 	return rtt, nil
 }
@@ -97,7 +103,15 @@ func plain(err error) error {
 	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, os.ErrDeadlineExceeded):
 		return errSilent
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return errors.New("refuses the connection")
+		return &heardError{"refuses the connection"}
+	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+		return &heardError{"ends the connection"}
+	}
+	if alert := (tls.AlertError)(0); errors.As(err, &alert) {
+		return &heardError{"refuses TLS: " + alert.Error()}
+	}
+	if record := (tls.RecordHeaderError{}); errors.As(err, &record) || errors.Is(err, http.ErrSchemeMismatch) {
+		return &heardError{"speaks no TLS"}
 	}
 	return err
 }

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"plumbbob/internal/bus"
+	"plumbbob/internal/core/asking"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/observation"
 	"plumbbob/internal/core/schedule"
@@ -87,6 +88,7 @@ type loop struct {
 	w        *Watcher
 	estate   *estate.Estate
 	plan     *schedule.Plan[subject]
+	asker    *asking.Asker
 	answered chan answered
 }
 
@@ -97,7 +99,7 @@ type answered struct {
 
 // Run asks each subject in its turn until ctx ends, and returns the cause.
 func (w *Watcher) Run(ctx context.Context) error {
-	l := &loop{w: w, estate: estate.Empty(), plan: schedule.New[subject](rand.Float64), answered: make(chan answered)}
+	l := &loop{w: w, estate: estate.Empty(), asker: asking.New(estate.Empty()), plan: schedule.New[subject](rand.Float64), answered: make(chan answered)}
 	var asking sync.WaitGroup
 	defer asking.Wait()
 	timer := time.NewTimer(time.Hour)
@@ -121,20 +123,40 @@ func (w *Watcher) Run(ctx context.Context) error {
 		case <-ctx.Done():
 			return context.Cause(ctx)
 		case a := <-l.answered:
-			back := a.ok && a.what == state && !l.plan.Fine(a.subject)
-			l.plan.Answered(a.subject, a.ok, time.Now())
-			if back && a.probe < 0 { // now it can be asked for the rest
-				for _, what := range []topic{sensors, setUp} {
-					l.plan.Soon(subject{device: a.device, probe: -1, name: a.name, what: what}, time.Now())
-				}
-			}
-			if a.what == state && l.plan.Silent(a.subject) {
-				l.explain(a.device)
-			}
+			l.heard(a)
 		case wish := <-w.wishes:
 			wish(l)
 		case <-timer.C:
 		}
+	}
+}
+
+// heard takes in how a question ended, and has others asked for which that matters.
+func (l *loop) heard(a answered) {
+	now := time.Now()
+	fine, silent := l.plan.Fine(a.subject), l.plan.Misses(a.subject) >= verdict.SilentAfter
+	l.plan.Answered(a.subject, a.ok, now)
+	if a.what != state {
+		return
+	}
+	if a.ok && !fine && a.probe < 0 { // now it can be asked for the rest
+		for _, what := range []topic{sensors, setUp} {
+			l.plan.Soon(subject{device: a.device, probe: -1, name: a.name, what: what}, now)
+		}
+	}
+	side := estate.EndpointID{Device: a.device, Name: a.name}
+	if !a.ok {
+		for _, k := range l.asker.Missed(side, l.plan.Misses(a.subject)) {
+			l.each(k, func(s subject) { l.plan.Soon(s, now) })
+		}
+		return
+	}
+	for _, x := range l.asker.Answered(side, silent) {
+		l.each(x.Device, func(s subject) {
+			if s.name == x.Name && !l.plan.Fine(s) {
+				l.plan.Soon(s, now)
+			}
+		})
 	}
 }
 
@@ -149,7 +171,7 @@ func (w *Watcher) wish(ctx context.Context, f func(*loop)) {
 // SetEstate says what is to be asked from now on.
 func (w *Watcher) SetEstate(ctx context.Context, e *estate.Estate) {
 	w.wish(ctx, func(l *loop) {
-		l.estate = e
+		l.estate, l.asker = e, asking.New(e)
 		wanted := map[subject]bool{}
 		for i := range e.Devices {
 			d := &e.Devices[i]
@@ -210,25 +232,6 @@ func (w *Watcher) Closely(ctx context.Context, devices []estate.Key) (stop func(
 	return func() { set(ctx, false) }
 }
 
-// explain asks at once what would explain the silence of a device: the hops
-// before it, and the gear that knows whether it has power.
-func (l *loop) explain(k estate.Key) {
-	d := l.estate.Device(k)
-	if d == nil {
-		return
-	}
-	var others []estate.Key
-	for _, c := range d.Network {
-		others = append(others, c.Via.Device)
-	}
-	for _, end := range l.estate.FeedsOf(k) {
-		others = append(others, end.Device)
-	}
-	for _, o := range others {
-		l.each(o, func(s subject) { l.plan.Soon(s, time.Now()) })
-	}
-}
-
 func (l *loop) each(k estate.Key, f func(subject)) {
 	d := l.estate.Device(k)
 	if d == nil {
@@ -274,7 +277,8 @@ func (w *Watcher) askProbe(ctx context.Context, o observation.Observation, p est
 	if ctx.Err() != nil {
 		return false // we are stopping: that says nothing about the device
 	}
-	o.Result = verdict.Result{SentAt: sent, RTT: rtt, OK: err == nil}
+	var heard *heardError
+	o.Result = verdict.Result{SentAt: sent, RTT: rtt, OK: err == nil, Wrong: errors.As(err, &heard)}
 	if err != nil {
 		o.Result.Why = err.Error()
 	}
@@ -282,5 +286,5 @@ func (w *Watcher) askProbe(ctx context.Context, o observation.Observation, p est
 	if !errors.Is(err, icmp.ErrNotPermitted) && !errors.As(err, &forbidden) { // nobody was asked: that is no silence
 		w.from.Bus.Observed.Publish(o)
 	}
-	return o.Result.OK
+	return o.Result.OK || o.Result.Wrong
 }

@@ -204,7 +204,7 @@ func TestASilenceIsExplainedAtOnce(t *testing.T) {
 		e, problems := estate.New("t", "here", e.Sites, devices)
 		require.Empty(t, problems)
 		seen := counting(t, 40*time.Second, e, func(context.Context, *Watcher) {})
-		require.Equal(t, 3, seen["pdu"], "once at the start, with its type plate, and once when what hangs on it fell silent")
+		require.Equal(t, 4, seen["pdu"], "once at the start, with its type plate, and when what hangs on it missed a question, and fell silent")
 	})
 }
 
@@ -227,7 +227,11 @@ func TestProbes(t *testing.T) {
 	status = http.StatusNotFound
 	require.NoError(t, ask(estate.HTTP, s.URL), "it answers, whatever it thinks of the address")
 	status = http.StatusBadGateway
-	require.EqualError(t, ask(estate.HTTP, s.URL), "answers HTTP 502")
+	require.EqualError(t, ask(estate.HTTP, s.URL), "says HTTP 502")
+	for _, wrong := range []error{ask(estate.HTTP, s.URL), ask(estate.TCP, nobody), ask(estate.HTTP, "https://"+s.Listener.Addr().String())} {
+		var heard *heardError
+		require.ErrorAs(t, wrong, &heard, "its host has answered")
+	}
 	require.Error(t, ask(estate.ICMP, "127.0.0.1"), "without a socket for it")
 }
 

@@ -855,6 +855,7 @@ const (
 	VerdictStateDark     VerdictState = "dark"
 	VerdictStateHung     VerdictState = "hung"
 	VerdictStateParked   VerdictState = "parked"
+	VerdictStateSilent   VerdictState = "silent"
 	VerdictStateSteady   VerdictState = "steady"
 	VerdictStateStrained VerdictState = "strained"
 	VerdictStateUnknown  VerdictState = "unknown"
@@ -871,6 +872,8 @@ func (e VerdictState) Valid() bool {
 	case VerdictStateHung:
 		return true
 	case VerdictStateParked:
+		return true
+	case VerdictStateSilent:
 		return true
 	case VerdictStateSteady:
 		return true

@@ -34,7 +34,7 @@ type Incident struct {
 	ID     string     `json:"id"`
 	Device estate.Key `json:"device"` // the cause
 	Site   estate.Key `json:"site"`
-	Kind   string     `json:"kind"` // the newest: hung, dark, strained, …, or late
+	Kind   string     `json:"kind"` // the newest: hung, silent, dark, strained, …, or late
 	Text   string     `json:"text"` // why we say so, when it was last told
 
 	Opened time.Time `json:"opened"`

@@ -220,7 +220,7 @@ func (w World) commandLine(d *estate.Device, kind Kind) estate.Endpoint {
 // unheard says why nobody would hear what is typed on a line, or "". A serial line
 // is there without the device: that a device is hung says more than the line does.
 func (w World) unheard(d *estate.Device, ep estate.Endpoint) string {
-	if v := w.Verdicts[d.Key]; d.OverSerial(ep) && (v.State == verdict.Hung || v.State == verdict.Dark || v.State == verdict.Parked) {
+	if v := w.Verdicts[d.Key]; d.OverSerial(ep) && (v.State == verdict.Hung || v.State == verdict.Silent || v.State == verdict.Dark || v.State == verdict.Parked) {
 		return fmt.Sprintf("it is %s, and hardly reads what is typed on its serial line", v.State)
 	}
 	return w.mute(d, ep)

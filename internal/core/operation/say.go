@@ -78,7 +78,7 @@ func (p *Preview) sayLosses(add func(LineKind, string, ...any), w World) {
 	}
 	var already, newly []estate.Key
 	for _, k := range p.CutOff {
-		if s := w.Verdicts[k].State; s == verdict.CutOff || s == verdict.Dark || s == verdict.Parked || s == verdict.Hung {
+		if s := w.Verdicts[k].State; s == verdict.CutOff || s == verdict.Dark || s == verdict.Parked || s == verdict.Hung || s == verdict.Silent {
 			already = append(already, k)
 		} else {
 			newly = append(newly, k)

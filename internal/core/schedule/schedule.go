@@ -5,6 +5,8 @@ package schedule
 import (
 	"container/heap"
 	"time"
+
+	"plumbbob/internal/core/loss"
 )
 
 const (
@@ -12,7 +14,6 @@ const (
 	CloseEvery = 500 * time.Millisecond
 	// Until a silence is certain it is asked about more often.
 	confirmEvery = time.Second
-	confirmed    = 3
 	// A subject that stays silent is asked less and less often.
 	backOffAfter = 10
 	backOffMost  = 4
@@ -58,6 +59,7 @@ type entry[K comparable] struct {
 	every  time.Duration
 	next   time.Time
 	misses int
+	loss   loss.Meter
 	fine   bool // its last question was answered
 	close  int  // how many want it under close watch
 	free   bool
@@ -166,6 +168,10 @@ func (p *Plan[K]) Answered(k K, ok bool, now time.Time) {
 	p.asking[e.lane]--
 	e.fine = ok
 	if ok {
+		if e.misses >= e.loss.Need() {
+			e.misses = 0 // that was no bad luck
+		}
+		e.loss = e.loss.Answered(e.misses)
 		e.misses = 0
 	} else {
 		e.misses++
@@ -180,7 +186,7 @@ func (p *Plan[K]) wait(e *entry[K]) time.Duration {
 	switch {
 	case e.close > 0:
 		return CloseEvery
-	case e.misses > 0 && e.misses < confirmed:
+	case e.misses > 0 && e.misses < e.loss.Need():
 		every = min(every, confirmEvery)
 	case e.misses >= backOffAfter:
 		every = max(every, min(maxEvery, every*time.Duration(min(backOffMost, 1+e.misses/backOffAfter))))
@@ -213,10 +219,12 @@ func (p *Plan[K]) Soon(k K, now time.Time) {
 	}
 }
 
-// Silent says whether a subject's silence has just been confirmed by its last question.
-func (p *Plan[K]) Silent(k K) bool {
-	e := p.entries[k]
-	return e != nil && e.misses == confirmed
+// Misses is how many questions to a subject went unanswered in a row, up to the last.
+func (p *Plan[K]) Misses(k K) int {
+	if e := p.entries[k]; e != nil {
+		return e.misses
+	}
+	return 0
 }
 
 // Fine says whether a subject's last question was answered: not before the first.

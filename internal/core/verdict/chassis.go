@@ -24,8 +24,8 @@ func (m *Moment) chassis(d *estate.Device) (Chassis, bool) {
 
 // asleep: its own power management has put it to sleep, which is not hanging.
 func (m *Moment) asleep(d *estate.Device) (Verdict, bool) {
-	if d.SleepW > 0 {
-		return m.sleepDraw(d)
+	if v, asleep := m.sleepDraw(d); asleep {
+		return v, true
 	}
 	c, ok := m.chassis(d)
 	if !ok || !c.Asleep {
@@ -40,11 +40,11 @@ func (m *Moment) asleep(d *estate.Device) (Verdict, bool) {
 // fell silent.
 func (m *Moment) sleepDraw(d *estate.Device) (Verdict, bool) {
 	p := m.feeds(d)
-	if !p.metered || p.stale || p.w <= DefaultIdleW || p.w > d.SleepW || p.at.Before(m.hears(d).since) {
+	if d.SleepW <= 0 || p.read.IsZero() || p.stale || p.w <= DefaultIdleW || p.w > d.SleepW || p.read.Before(m.hears(d).since) {
 		return Verdict{}, false
 	}
 	return Verdict{State: Parked, Reasons: append([]Reason{{
-		Stance: For, At: p.at, Text: fmt.Sprintf("draws %.1f W, which is what it takes while it sleeps: its own power management did it", p.w),
+		Stance: For, At: p.read, Text: fmt.Sprintf("draws %.1f W, which is what it takes while it sleeps: its own power management did it", p.w),
 	}}, noted(p.reasons)...)}, true
 }
 
@@ -135,6 +135,19 @@ func (m *Moment) mismatch(d *estate.Device) (Reason, bool) {
 		off = -off
 	}
 	if off < mismatchW || off < mismatchShare*max(feeds.w, *c.Watts) {
+		delete(m.ev.Odd, d.Key)
+		return Reason{}, false
+	}
+	// Both have to be read once more, or they may tell of different moments.
+	since, known := m.ev.Odd[d.Key]
+	if !known {
+		since = c.At
+		if feeds.read.After(since) {
+			since = feeds.read
+		}
+		m.ev.Odd[d.Key] = since
+	}
+	if !c.At.After(since) || !feeds.at.After(since) {
 		return Reason{}, false
 	}
 	return Reason{At: c.At, Text: fmt.Sprintf("its controller measures %s and its outlets %s: are its cables and its controller where the estate says?", Watts(*c.Watts), Watts(feeds.w))}, true

@@ -16,12 +16,13 @@ import (
 	"time"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/loss"
 	"plumbbob/internal/core/reading"
 )
 
 // SilentAfter is how many questions in a row must go unanswered before a probe
 // counts as silent: one lost packet is not an outage.
-const SilentAfter = 3
+const SilentAfter = loss.Least
 
 // Flapping is FlapCount changes between answering and silent within FlapWindow.
 const (
@@ -39,6 +40,8 @@ type Result struct {
 	Refused bool
 	// Updating: it refuses because it is starting up, or its firmware is being updated.
 	Updating bool
+	// Wrong: its host answered, and not with what was wanted: a refusal, an error, a text.
+	Wrong bool
 }
 
 // A Pulse is what is known of one probe or endpoint: a state machine whose
@@ -54,10 +57,18 @@ type Pulse struct {
 	Why         string        // what went wrong with the last of them
 	Refused     bool          // the last answer was a refusal of our credential
 	Updating    bool          // and why it was one
-	Flips       []time.Time   // the newest changes between answering and silent
+	Wrong       int           // answers in a row, up to now, that were not what was wanted
+	Heard       heard         // when the last answers came, oldest first
+	Loss        loss.Meter
+	Need        int         // questions in a row that have to go unanswered, when they are more than SilentAfter
+	Flips       []time.Time // the newest changes between answering and silent
 }
 
 type misses [SilentAfter]time.Time
+
+// heard is long enough for one of them to be older than a question that was sent before
+// the newest.
+type heard [4]time.Time
 
 // After returns the pulse with one more result in it.
 func (p Pulse) After(r Result) Pulse {
@@ -66,16 +77,27 @@ func (p Pulse) After(r Result) Pulse {
 	}
 	was := p.Silent()
 	p.Asked, p.Refused, p.Updating = r.SentAt, r.Refused, r.Updating
-	if r.OK || r.Refused {
+	if r.OK || r.Refused || r.Wrong {
 		p.LastAnswer, p.RTT = r.SentAt.Add(r.RTT), r.RTT
+		if was {
+			p.Loss = p.Loss.Answered(0) // that was no bad luck
+		} else {
+			p.Loss = p.Loss.Answered(p.Misses)
+		}
+		copy(p.Heard[:], p.Heard[1:])
+		p.Heard[len(p.Heard)-1] = p.LastAnswer
 		if was || p.UpSince.IsZero() {
 			p.UpSince = p.LastAnswer // a question may have waited for it to come up
 		}
 		p.Misses, p.SilentSince, p.Missed, p.Why = 0, time.Time{}, misses{}, ""
-		if r.Refused {
+		if r.Refused || r.Wrong {
 			p.Why = r.Why
 		}
+		if p.Wrong++; !r.Wrong {
+			p.Wrong = 0
+		}
 	} else {
+		p.Wrong = 0
 		if p.Misses == 0 {
 			p.SilentSince = r.SentAt
 		}
@@ -91,14 +113,28 @@ func (p Pulse) After(r Result) Pulse {
 }
 
 // Silent: enough questions in a row were not answered.
-func (p Pulse) Silent() bool { return p.Misses >= SilentAfter }
+func (p Pulse) Silent() bool { return p.Misses >= max(SilentAfter, p.Need) }
 
 // tells: it says something else than the pulse before it.
 func (p Pulse) tells(was Pulse) bool {
-	return p.Answers() != was.Answers() || p.Silent() != was.Silent() || p.Refused != was.Refused || p.Updating != was.Updating || p.Misses > 0 && !p.Silent()
+	return p.Answers() != was.Answers() || p.Silent() != was.Silent() || p.Refused != was.Refused || p.AnswersWrong() != was.AnswersWrong() || p.Updating != was.Updating || p.Misses > 0 && !p.Silent()
 }
 
 func (ev *Evidence) news(is bool) { ev.News = ev.News || is }
+
+// AnswersWrong: it answers, and has not said what was wanted for as often as would make
+// a silence: while a host starts, its services come one after the other.
+func (p Pulse) AnswersWrong() bool { return p.Wrong >= SilentAfter }
+
+// between says whether an answer came between two times, and when the last such did.
+func (p Pulse) between(after, before time.Time) (at time.Time) {
+	for _, a := range p.Heard {
+		if a.After(after) && a.Before(before) {
+			at = a
+		}
+	}
+	return at
+}
 
 // Answers: the last question was answered.
 func (p Pulse) Answers() bool { return p.Misses == 0 && !p.LastAnswer.IsZero() }
@@ -142,7 +178,11 @@ type Outlet struct {
 	OnDelay, OffDelay *time.Duration
 
 	OnSince time.Time // when power was last seen to return; zero when never seen off
+	Dead    dead      // readings in a row, up to now, that show no power
 }
+
+// dead is since when readings have shown no power, and when a second one confirmed it.
+type dead struct{ since, confirmed time.Time }
 
 // ProbeID names a probe: the device, and its place in the device's list.
 type ProbeID struct {
@@ -159,7 +199,7 @@ type Parking struct {
 // Chassis is the newest that a device's controller said of it.
 type Chassis struct {
 	reading.Chassis
-	OnSince time.Time // when it was last seen to come on; zero when never seen off
+	OnSince time.Time // when it was last seen to come on, or to wake; zero when never seen off
 }
 
 // Light is the newest that is known of the lights on the front of a device.
@@ -216,6 +256,12 @@ type Evidence struct {
 	Meters    map[estate.Key][]reading.Meter
 	Operating map[estate.Key]string // what an operation is doing to a device, in words
 	Parked    map[estate.Key]Parking
+
+	// What judging has noted for the next time.
+	Lively map[estate.Key]float64   // W that a device drew when it last answered
+	Low    map[estate.Key]bool      // it draws no more than what is off or asleep does
+	Woke   map[estate.Key]time.Time // when that was over
+	Odd    map[estate.Key]time.Time // since when two meters tell of different boxes
 }
 
 // NewEvidence returns evidence of nothing.
@@ -232,6 +278,10 @@ func NewEvidence() *Evidence {
 		Meters:    map[estate.Key][]reading.Meter{},
 		Operating: map[estate.Key]string{},
 		Parked:    map[estate.Key]Parking{},
+		Lively:    map[estate.Key]float64{},
+		Low:       map[estate.Key]bool{},
+		Woke:      map[estate.Key]time.Time{},
+		Odd:       map[estate.Key]time.Time{},
 	}
 }
 
@@ -242,6 +292,7 @@ func (ev *Evidence) Clone() *Evidence {
 		Chassis: maps.Clone(ev.Chassis), Panels: maps.Clone(ev.Panels), Ailing: maps.Clone(ev.Ailing),
 		Supplies: maps.Clone(ev.Supplies), Totals: maps.Clone(ev.Totals), Meters: maps.Clone(ev.Meters),
 		Operating: maps.Clone(ev.Operating), Parked: maps.Clone(ev.Parked),
+		Lively: maps.Clone(ev.Lively), Low: maps.Clone(ev.Low), Woke: maps.Clone(ev.Woke), Odd: maps.Clone(ev.Odd),
 	}
 }
 
@@ -276,6 +327,13 @@ func (ev *Evidence) Outlet(end estate.End, o Outlet) {
 	if known && !old.On && o.On {
 		o.OnSince = o.At
 	}
+	if o.On && (!o.Metered || o.W > DefaultIdleW) {
+		o.Dead = dead{}
+	} else if o.Dead = old.Dead; o.Dead.since.IsZero() {
+		o.Dead.since = o.At
+	} else if o.Dead.confirmed.IsZero() && o.At.After(o.Dead.since) {
+		o.Dead.confirmed = o.At
+	}
 	ev.Outlets[end] = o
 }
 
@@ -294,7 +352,7 @@ func (ev *Evidence) Controller(k estate.Key, c reading.Chassis) {
 	}
 	now := Chassis{Chassis: c, OnSince: old.OnSince}
 	ev.news(!known || c.On != old.On || c.Asleep != old.Asleep || c.Updating != old.Updating || (c.Watchdog == nil) != (old.Watchdog == nil))
-	if known && !old.On && c.On {
+	if known && c.On && (!old.On || old.Asleep && !c.Asleep) {
 		now.OnSince = c.At
 	}
 	ev.Chassis[k] = now
@@ -343,6 +401,11 @@ func (ev *Evidence) Forget(old, now *estate.Estate) {
 			delete(ev.Supplies, k)
 		}
 	}
+	for _, noted := range []map[estate.Key]time.Time{ev.Woke, ev.Odd} {
+		maps.DeleteFunc(noted, func(k estate.Key, _ time.Time) bool { return now.Device(k) == nil })
+	}
+	maps.DeleteFunc(ev.Low, func(k estate.Key, _ bool) bool { return now.Device(k) == nil })
+	maps.DeleteFunc(ev.Lively, func(k estate.Key, _ float64) bool { return now.Device(k) == nil })
 	for k := range ev.Totals {
 		if now.Device(k) == nil {
 			delete(ev.Totals, k)

@@ -20,12 +20,13 @@ type hearing struct {
 	flips      int
 	reasons    []Reason // what was heard, or not
 	partly     []Reason // probes that are silent although the device answers
+	amiss      []Reason // and those that answer what is not wanted
 }
 
 // A silence is when a device fell silent, and from when on enough questions
 // went unanswered to say so: what happened to the path before then may explain
-// the ones before, but not those.
-type silence struct{ since, proven time.Time }
+// the ones before, but not those. The last of them was sent at last.
+type silence struct{ since, proven, last time.Time }
 
 // A voice is one probe, or one endpoint of a device that has no probes.
 type voice struct {
@@ -37,7 +38,9 @@ type voice struct {
 func (m *Moment) voices(d *estate.Device) []voice {
 	var vs []voice
 	for i, p := range d.Probes {
-		vs = append(vs, voice{p.String(), p.Must, m.ev.Probes[ProbeID{d.Key, i}]})
+		pulse := m.ev.Probes[ProbeID{d.Key, i}]
+		pulse.Need = max(pulse.Loss.Need(), m.need(d.Network))
+		vs = append(vs, voice{p.String(), p.Must, pulse})
 	}
 	if len(vs) > 0 {
 		return vs
@@ -46,9 +49,16 @@ func (m *Moment) voices(d *estate.Device) []voice {
 		if d.OverSerial(ep) {
 			continue
 		}
-		vs = append(vs, voice{"its " + ep.Name, false, m.ev.Endpoints[estate.EndpointID{Device: d.Key, Name: ep.Name}]})
+		vs = append(vs, voice{"its " + ep.Name, false, m.endpoint(d, ep.Name)})
 	}
 	return vs
+}
+
+// endpoint is how an endpoint answers, with how often it has to be asked in vain.
+func (m *Moment) endpoint(d *estate.Device, name string) Pulse {
+	pulse := m.ev.Endpoints[estate.EndpointID{Device: d.Key, Name: name}]
+	pulse.Need = max(pulse.Loss.Need(), m.need(m.e.PathOf(d.Key, name)))
+	return pulse
 }
 
 // hears listens to all voices of a device. It answers when all that must do,
@@ -87,6 +97,9 @@ func listen(vs []voice, now time.Time) hearing {
 		}
 		if v.pulse.Silent() {
 			silent++
+			if v.pulse.Asked.After(h.last) {
+				h.last = v.pulse.Asked
+			}
 			if h.proven.IsZero() || v.pulse.Missed[0].Before(h.proven) {
 				h.proven = v.pulse.Missed[0]
 			}
@@ -115,9 +128,16 @@ func (h *hearing) say(vs []voice) {
 	for _, v := range vs {
 		switch {
 		case v.pulse.Answers():
-			heard = append(heard, v.name)
+			if v.pulse.Wrong == 0 {
+				heard = append(heard, v.name)
+			}
 			if rtt == 0 || v.pulse.RTT < rtt {
 				rtt = v.pulse.RTT
+			}
+			if amiss := (Reason{Stance: Note, Text: "its host answers; " + v.name + " " + v.pulse.Why, At: v.pulse.LastAnswer}); v.pulse.AnswersWrong() {
+				h.amiss = append(h.amiss, amiss)
+			} else if v.pulse.Wrong > 0 {
+				h.reasons = append(h.reasons, amiss)
 			}
 			if v.pulse.Refused {
 				h.partly = append(h.partly, Reason{Text: v.name + " " + v.pulse.Fault(), At: v.pulse.LastAnswer})

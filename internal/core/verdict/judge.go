@@ -18,13 +18,14 @@ const (
 	CutOff   State = "cut-off"
 	Dark     State = "dark"
 	Hung     State = "hung"
+	Silent   State = "silent"
 	Strained State = "strained"
 	Steady   State = "steady"
 	Unknown  State = "unknown"
 )
 
 // States lists the verdicts, what is wrong first: the order of the board.
-var States = []State{Hung, Dark, Strained, Waking, CutOff, Unknown, Parked, Steady}
+var States = []State{Hung, Silent, Dark, Strained, Waking, CutOff, Unknown, Parked, Steady}
 
 // Words is the verdict as people say it.
 func (s State) Words() string { return strings.ReplaceAll(string(s), "-", " ") }
@@ -63,6 +64,7 @@ type Verdict struct {
 	Severity Severity // of Strained
 	Since    time.Time
 	CutBy    estate.Key // of CutOff: where the line is broken
+	By       estate.Key // of what is wrong: what takes it along, or empty
 	Reasons  []Reason
 }
 
@@ -84,7 +86,9 @@ func (m *Moment) Judge() map[estate.Key]Verdict {
 	m.heard, m.fed, m.powers = make(map[estate.Key]hearing, n), make(map[estate.Key]power, n), make(map[estate.Key]power, n)
 	for i := range m.e.Devices {
 		d := &m.e.Devices[i]
+		m.rise(d)
 		v := m.device(d)
+		m.note(d, v)
 		if was, ok := m.prev[d.Key]; ok && was.State == v.State && !was.Since.IsZero() {
 			v.Since = was.Since
 		} else if v.Since.IsZero() {
@@ -120,17 +124,57 @@ func (m *Moment) device(d *estate.Device) Verdict {
 	}
 	switch {
 	case d.Key == m.e.Standpoint:
-		return Verdict{State: Steady, Reasons: []Reason{{Stance: For, Text: "this service runs on it"}}}
+		return m.standpoint()
 	case h.answers:
 		return m.answering(d, h, p)
 	case h.silent:
 		return m.silence(d, h, p)
 	case p.state == powerNo && len(d.Probes) == 0 && len(d.Endpoints) == 0:
-		return Verdict{State: Dark, Reasons: p.reasons}
+		return Verdict{State: Dark, By: p.cause, Reasons: p.reasons}
 	case p.state == powerYes && len(d.Probes) == 0 && len(d.Endpoints) == 0:
 		return Verdict{State: Steady, Reasons: append(p.reasons, Reason{Stance: Note, Text: "nothing is asked of it, so its draw is all that is known"})}
 	}
 	return m.hold(d, h, p)
+}
+
+// rise notes that a device which drew no more than one that is off or asleep draws again
+// what it does when it runs.
+func (m *Moment) rise(d *estate.Device) {
+	if !m.ev.Low[d.Key] {
+		return
+	}
+	h := m.hears(d)
+	if _, fell := m.fell(d, h); h.answers || !fell && m.power(d).state == powerYes {
+		if _, asleep := m.asleep(d); h.answers || !asleep {
+			delete(m.ev.Low, d.Key)
+			m.ev.Woke[d.Key] = m.now
+		}
+	}
+}
+
+// note keeps for the next time what only this one knows.
+func (m *Moment) note(d *estate.Device, v Verdict) {
+	h, p := m.hears(d), m.feeds(d)
+	if h.answers && p.metered && !p.stale && h.lastAnswer.After(p.read) {
+		m.ev.Lively[d.Key] = p.w
+	}
+	_, meant := m.ev.Parked[d.Key]
+	_, fell := m.fell(d, h)
+	low := !h.answers && (fell || v.State == Parked && !meant || m.power(d).state == powerNo)
+	if low {
+		m.ev.Low[d.Key] = true
+	}
+}
+
+// standpoint is where this service runs.
+func (m *Moment) standpoint() Verdict {
+	if n, since := m.ownPort(); n > 0 {
+		return Verdict{State: Strained, Severity: Critical, Reasons: []Reason{{
+			Stance: For, At: since, Since: true,
+			Text: fmt.Sprintf("none of the %d that it is connected to has answered since one moment: is it its own cable, or port?", n),
+		}}}
+	}
+	return Verdict{State: Steady, Reasons: []Reason{{Stance: For, Text: "this service runs on it"}}}
 }
 
 // answering is a device that can be heard: steady, unless something is amiss.
@@ -146,7 +190,19 @@ func (m *Moment) answering(d *estate.Device, h hearing, p power) Verdict {
 	if n := h.flips - m.flipsBefore(d); n >= FlapCount {
 		strain(Warning, Reason{Text: fmt.Sprintf("comes and goes: %d changes between answering and silent within %s", n, minutes(FlapWindow))})
 	}
+	for _, r := range h.amiss {
+		strain(Critical, r)
+	}
 	for _, r := range h.partly {
+		strain(Warning, r)
+	}
+	for _, r := range m.miswired(d) {
+		strain(Warning, r)
+	}
+	for _, r := range m.lossy(d) {
+		strain(Warning, r)
+	}
+	for _, r := range m.redundancy(d) {
 		strain(Warning, r)
 	}
 	for _, r := range m.waysLost(d) {
@@ -165,8 +221,8 @@ func (m *Moment) answering(d *estate.Device, h hearing, p power) Verdict {
 		}
 		v.Reasons = append(v.Reasons, r)
 	}
-	if p.state == powerNo && p.metered {
-		// It answers, so it has power, so this is not its outlet.
+	if p.state == powerNo && p.metered && !p.dead.IsZero() && h.lastAnswer.After(p.dead) {
+		// It answers, and no power was read before that, twice: this is not its outlet.
 		strain(Critical, Reason{Text: "answers although no power is measured on its outlet: is the cable where the estate says?"})
 	}
 	v.Reasons = append(v.Reasons, m.secondActor(d)...)
@@ -192,7 +248,7 @@ func (m *Moment) waysLost(d *estate.Device) []Reason {
 	var lost []Reason
 	if len(d.Probes) > 0 {
 		for _, ep := range d.Endpoints {
-			if p := m.ev.Endpoints[estate.EndpointID{Device: d.Key, Name: ep.Name}]; p.Silent() || p.Refused {
+			if p := m.endpoint(d, ep.Name); p.Silent() || p.Refused {
 				lost = append(lost, Reason{Text: "a way in is lost: its " + ep.Name + " " + p.Fault(), At: p.SilentSince, Since: true})
 			}
 		}
@@ -206,7 +262,7 @@ func (m *Moment) waysLost(d *estate.Device) []Reason {
 			continue // it never was one
 		}
 		if ep, ok := pdu.OutletEndpoint(); ok {
-			if p := m.ev.Endpoints[estate.EndpointID{Device: pdu.Key, Name: ep.Name}]; p.Silent() || p.Refused {
+			if p := m.endpoint(pdu, ep.Name); p.Silent() || p.Refused {
 				lost = append(lost, Reason{
 					Text: fmt.Sprintf("a way in is lost: %s cannot be switched, its %s %s", c.From.Place(), ep.Name, p.Fault()),
 					At:   p.SilentSince, Since: !p.SilentSince.IsZero(),
@@ -218,58 +274,91 @@ func (m *Moment) waysLost(d *estate.Device) []Reason {
 }
 
 // silence is a device that does not answer although it has been asked often
-// enough: without power, behind a break, or hung.
+// enough: without power, behind a break, hung, or silent.
 func (m *Moment) silence(d *estate.Device, h hearing, p power) Verdict {
-	way := m.way(d, h.silence)
-	v := Verdict{Since: h.since}
+	way := m.provenBefore(d, h, m.way(d, h.silence))
 	switch {
 	case p.state == powerNo:
-		// Measured, wherever the path may be broken, so it can be judged.
-		v.State, v.Reasons = Dark, append(p.reasons, h.reasons...)
-		if p.off {
-			v.Reasons = append(v.Reasons, Reason{Stance: For, Text: "nobody asked for that here"})
-		}
-		if way.state == pathBroken {
-			v.Reasons = append(v.Reasons, Reason{Stance: Note, Text: fmt.Sprintf("the path to it is broken as well, at %s", way.cut)})
-		}
-		return v
+		return m.dark(h, p, way) // measured, wherever the path may be broken, so it can be judged
 	case way.state == pathBroken:
-		v.State, v.CutBy = CutOff, way.cut
-		v.Reasons = []Reason{{Stance: For, Text: fmt.Sprintf("the path to it is broken at %s, so it cannot be judged", way.cut)}}
-		v.Reasons = append(append(v.Reasons, h.reasons...), noted(p.reasons)...)
-		return v
+		return m.behind(d, h, p, way)
 	}
-	if by := m.passing(d); by != "" {
+	v := Verdict{Since: h.since}
+	if r, ok := m.lives(d, h); ok {
 		v.State, v.Severity = Strained, Critical
-		v.Reasons = append(h.reasons, Reason{Stance: For, Text: fmt.Sprintf("but %s, which is reached through it alone, does answer: it still passes traffic on", by)})
-		v.Reasons = append(v.Reasons, noted(p.reasons)...)
+		v.Reasons = append(append(h.reasons, r), noted(p.reasons)...)
 		return v
 	}
-	if way.state == pathUnproven || p.state == powerYes && !p.at.After(h.since) {
+	if r, since := m.starting(d, h, p); !since.IsZero() {
+		v.State, v.Since = Waking, since
+		v.Reasons = append([]Reason{r}, noted(p.reasons)...)
+		return v
+	}
+	if way.state == pathUnproven || p.state == powerYes && !p.at.After(h.since) || m.backAgain(d, h) {
 		return m.hold(d, h, p) // that it had power before says nothing about now
 	}
 	sound := Reason{Stance: For, Text: fmt.Sprintf("%s before it answers", way.proof), At: way.at}
 	if way.proof == m.e.Standpoint {
 		sound = Reason{Stance: For, Text: "it is connected to this service directly"}
 	}
-	switch p.state {
-	case powerYes:
-		if boot := BootTime(d); !p.since.IsZero() && m.now.Sub(p.since) < boot && p.since.After(h.lastAnswer) {
-			v.State, v.Since = Waking, p.since
-			v.Reasons = append([]Reason{{Stance: For, Text: "power came back, and it may take " + minutes(boot) + " to start", At: p.since, Since: true}}, noted(p.reasons)...)
-			return v
-		}
-		v.State = Hung
-		v.Reasons = append(append(p.reasons, h.reasons...), sound)
-		v.Reasons = append(v.Reasons, m.health(d)...)
-	default:
-		v.State = Unknown
-		v.Reasons = append(append(h.reasons, sound), noted(p.reasons)...)
-		if len(p.reasons) == 0 {
-			v.Reasons = append(v.Reasons, Reason{Stance: Note, Text: "nothing measures whether it has power, so it may be hung or dark"})
+	if doubt := m.doubt(d, h, p, way); p.state != powerYes || len(doubt) > 0 {
+		v.State, v.By = Silent, m.together(d, h)
+		v.Reasons = append(append(append(h.reasons, sound), doubt...), noted(p.reasons)...)
+		return v
+	}
+	v.State = Hung
+	v.Reasons = append(append(p.reasons, h.reasons...), sound)
+	v.Reasons = append(append(v.Reasons, m.alive(d)...), m.health(d)...)
+	return v
+}
+
+// provenBefore: what was proven once for a silence stays so while the hop before answers,
+// however rarely the device is asked.
+func (m *Moment) provenBefore(d *estate.Device, h hearing, way path) path {
+	was := m.prev[d.Key]
+	if way.state != pathUnproven || was.State != Hung && was.State != Silent || !was.Since.Equal(h.since) {
+		return way
+	}
+	for _, c := range d.Network {
+		if via := m.e.Device(c.Via.Device); via != nil && m.hears(via).answers {
+			return path{state: pathSound, proof: via.Key, at: m.hears(via).lastAnswer}
 		}
 	}
+	return way
+}
+
+// dark is a device that no power reaches.
+func (m *Moment) dark(h hearing, p power, way path) Verdict {
+	v := Verdict{State: Dark, Since: h.since, By: p.cause, Reasons: append(p.reasons, h.reasons...)}
+	if p.off {
+		v.Reasons = append(v.Reasons, Reason{Stance: For, Text: "nobody asked for that here"})
+	}
+	if way.state == pathBroken {
+		v.Reasons = append(v.Reasons, Reason{Stance: Note, Text: fmt.Sprintf("the path to it is broken as well, at %s", way.cut)})
+	}
 	return v
+}
+
+// behind is a device behind a break; or the cause of that, when what the path is broken at
+// gets its power from it.
+func (m *Moment) behind(d *estate.Device, h hearing, p power, way path) Verdict {
+	v := Verdict{State: CutOff, Since: h.since, CutBy: way.cut}
+	if m.hangsOn(way.cut, d, h) {
+		v = Verdict{State: Silent, Since: h.since, By: m.together(d, h)}
+		v.Reasons = append(h.reasons, Reason{Stance: For, Text: fmt.Sprintf("%s, through which it is reached, hangs on it, and fell silent with it", way.cut)})
+	} else {
+		v.Reasons = append([]Reason{{Stance: For, Text: fmt.Sprintf("the path to it is broken at %s, so it cannot be judged", way.cut)}}, h.reasons...)
+	}
+	v.Reasons = append(v.Reasons, noted(p.reasons)...)
+	return v
+}
+
+// lives says what shows that a device works although it does not answer.
+func (m *Moment) lives(d *estate.Device, h hearing) (Reason, bool) {
+	if by := m.passing(d); by != "" {
+		return Reason{Stance: For, Text: fmt.Sprintf("but %s, which is reached through it alone, does answer: it still passes traffic on", by)}, true
+	}
+	return m.ownVoice(d, h)
 }
 
 // hold keeps the last verdict while the evidence for a new one is incomplete.
@@ -283,6 +372,7 @@ func (m *Moment) hold(d *estate.Device, h hearing, p power) Verdict {
 		if was.State != Waking && !stale {
 			v.State, v.Severity, v.CutBy = was.State, was.Severity, was.CutBy
 		}
+		v.By = was.By
 	}
 	v.Reasons = append(append(v.Reasons, h.reasons...), noted(p.reasons)...)
 	if !h.asked {

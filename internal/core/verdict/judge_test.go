@@ -55,6 +55,8 @@ type story struct {
 	off  map[int]bool        // outlets that are off
 	draw map[int]float64     // instead of 10 W
 	mute map[estate.Key]bool // does not answer
+
+	elsewhere estate.Key // is connected directly, whatever the estate says
 }
 
 func newStory(t require.TestingT) *story {
@@ -128,9 +130,9 @@ func TestJudge(t *testing.T) {
 		{"on, but nothing drawn, is dark as well", func(s *story) { s.draw[3] = 0; s.mute["router"] = true }, 3, map[estate.Key]State{"router": Dark}, ""},
 		{"draw beats the word of the relay", func(s *story) { s.off[3] = false; s.draw[3] = 11; s.mute["router"] = true }, 3, map[estate.Key]State{"router": Hung}, ""},
 		{"with the cell gone, nobody is called hung on stale evidence", set("cell", "router"), 12,
-			map[estate.Key]State{"cell": Unknown, "pdu": CutOff, "router": Unknown, "switch": CutOff, "bridge": Strained}, ""},
+			map[estate.Key]State{"cell": Silent, "pdu": CutOff, "router": Silent, "switch": CutOff, "bridge": Strained}, ""},
 		{"a silent core cuts everything off, but what is behind it is not blamed", set("core"), 4,
-			map[estate.Key]State{"core": Unknown, "bridge": CutOff, "router": CutOff, "pdu": CutOff, "cell": CutOff}, "core"},
+			map[estate.Key]State{"core": Silent, "bridge": CutOff, "router": CutOff, "pdu": CutOff, "cell": CutOff}, "core"},
 		{"a device without probes lives by its draw", func(s *story) { s.off[6] = true }, 1, map[estate.Key]State{"heater": Dark}, ""},
 		{"what was switched off on purpose is parked", func(s *story) {
 			s.off[5], s.mute["kiosk"] = true, true
@@ -149,7 +151,7 @@ func TestJudge(t *testing.T) {
 			s.poll(3)
 			s.off[3] = false
 		}, 14, map[estate.Key]State{"router": Hung}, ""},
-		{"answering without power on its outlet: the cable is elsewhere", func(s *story) { s.off[4] = true }, 1, map[estate.Key]State{"switch": Strained}, ""},
+		{"answering without power on its outlet: the cable is elsewhere", func(s *story) { s.off[4] = true }, 3, map[estate.Key]State{"switch": Strained}, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := newStory(t).poll(2)
@@ -188,6 +190,7 @@ func TestADeviceThatPassesTrafficIsNotHung(t *testing.T) {
 			s.ev.Probes[ProbeID{"router", 0}] = s.ev.Probes[ProbeID{"router", 0}].After(Result{SentAt: s.now.Add(7 * time.Millisecond)})
 		}
 		s.ev.Probe(ProbeID{"switch", 0}, Result{SentAt: s.now.Add(20 * time.Millisecond), OK: true})
+		s.ev.Probe(ProbeID{"router", 0}, Result{SentAt: s.now.Add(30 * time.Millisecond)})
 	}
 	s.vs = Judge(s.e, s.ev, s.vs, s.now.Add(time.Second))
 	require.Equal(t, Strained, s.vs["router"].State)
@@ -375,7 +378,7 @@ func TestRedundantLayersCostNoMoreThanTheyHave(t *testing.T) {
 		v := m.Judge()["host"]
 		if asked {
 			require.Equal(t, CutOff, v.State)
-			require.Equal(t, estate.Key("a0"), v.CutBy)
+			require.Equal(t, estate.Key("here"), v.CutBy, "both that it is connected to are silent")
 		}
 		require.NotEmpty(t, m.WayLine("host", ""))
 	}

@@ -223,7 +223,7 @@ func (m *Moment) rtt(d *estate.Device) time.Duration {
 // A Trouble is one thing that is wrong, with all that it explains.
 type Trouble struct {
 	Device   estate.Key
-	Explains []estate.Key // devices that are cut off by it
+	Explains []estate.Key // devices that are cut off by it, or taken along
 }
 
 // Troubles sorts out what is wrong: what explains most comes first, and what
@@ -232,8 +232,14 @@ func Troubles(e *estate.Estate, vs map[estate.Key]Verdict) []Trouble {
 	explains := map[estate.Key][]estate.Key{}
 	for i := range e.Devices {
 		k := e.Devices[i].Key
+		by := takenBy(vs, k)
 		if vs[k].State == CutOff {
-			by := cutBy(vs, k)
+			by = cutBy(vs, k)
+			if root := takenBy(vs, by); root != "" {
+				by = root
+			}
+		}
+		if by != "" {
 			explains[by] = append(explains[by], k)
 		}
 	}
@@ -241,10 +247,13 @@ func Troubles(e *estate.Estate, vs map[estate.Key]Verdict) []Trouble {
 	for i := range e.Devices {
 		k := e.Devices[i].Key
 		v := vs[k]
-		wrong := v.State == Hung || v.State == Dark || v.State == Strained && v.Severity == Critical
-		// What is cut off is no cause, and what was cut off by something that answers
-		// again is only waiting to be asked.
-		well := v.State == Steady || v.State == Strained && !wrong || v.State == CutOff
+		wrong := Wrong(v)
+		if by := takenBy(vs, k); wrong && by != "" {
+			continue
+		}
+		// What is cut off is no cause, nor what is not known yet, and what was cut off by
+		// something that answers again is only waiting to be asked.
+		well := v.State == Steady || v.State == Strained && !wrong || v.State == CutOff || v.State == Unknown
 		if wrong || len(explains[k]) > 0 && !well {
 			out = append(out, Trouble{k, explains[k]})
 		}
@@ -257,6 +266,34 @@ func Troubles(e *estate.Estate, vs map[estate.Key]Verdict) []Trouble {
 		return rank(a) - rank(b)
 	})
 	return out
+}
+
+// Wrong says whether somebody has to see to a device.
+func Wrong(v Verdict) bool {
+	return v.State == Hung || v.State == Silent || v.State == Dark || v.State == Strained && v.Severity == Critical
+}
+
+// takenBy is what takes a device along that is wrong: something that is wrong itself, or
+// somebody's doing. Empty when it is its own trouble.
+func takenBy(vs map[estate.Key]Verdict, k estate.Key) estate.Key {
+	root := estate.Key("")
+	for range len(vs) {
+		v := vs[k]
+		if !Wrong(v) || v.By == "" || v.By == k {
+			break
+		}
+		if by := vs[v.By]; by.State == CutOff {
+			if cut := cutBy(vs, v.By); cut != k && Wrong(vs[cut]) {
+				return cut // of what takes it along nothing is known, but what cuts that off
+			}
+		}
+		by := vs[v.By]
+		if !Wrong(by) && by.State != Waking && by.State != Parked {
+			break
+		}
+		root, k = v.By, v.By
+	}
+	return root
 }
 
 // cutBy is what cuts a device off in the end: what cuts it off may be cut off

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/loss"
 )
 
 // A Moment is an estate and its evidence at one time, with what has been worked
@@ -22,7 +23,10 @@ type Moment struct {
 	fed       map[estate.Key]power // by feeds alone
 	powers    map[estate.Key]power
 	flipping  map[estate.Key]int // on the way to a device
-	passes    map[estate.Key]estate.Key
+	passes    map[estate.Key]sided
+	port      *ownPort
+	lost      map[estate.Key]loss.Meter // on the way through a hop
+	hangs     map[estate.Key][]estate.Key
 	broken    map[estate.Key]path // through a silent hop
 	through   map[hopOf]path      // through one of which nothing is known
 	utilities map[estate.Key]mains

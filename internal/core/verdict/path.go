@@ -1,9 +1,12 @@
 package verdict
 
 import (
+	"fmt"
+	"slices"
 	"time"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/loss"
 )
 
 // A path is what is known about the way to a device (not about the device).
@@ -11,6 +14,7 @@ type path struct {
 	state pathState
 	cut   estate.Key // where it is broken
 	proof estate.Key // the nearest hop that proves it sound
+	weak  estate.Key // a silent hop that is taken to pass traffic, although as much speaks against it
 	at    time.Time  // when that hop last answered
 }
 
@@ -27,6 +31,9 @@ const (
 // before the device fell silent says nothing about what happened then. And it
 // must hold for every question that went unanswered: a hop that has only just
 // come back explains them.
+//
+// Proof is newer than the silence on both sides: the hop has answered since, and
+// the device was asked in vain once more after that.
 func (m *Moment) path(cables []estate.NetworkCable, of silence) path {
 	var broken path
 	unproven := len(cables) == 0
@@ -52,15 +59,26 @@ func (m *Moment) path(cables []estate.NetworkCable, of silence) path {
 // strand judges the path up to and through one hop.
 func (m *Moment) strand(via estate.Key, of silence) path {
 	if via == m.e.Standpoint {
-		return path{state: pathSound, proof: via, at: m.now}
+		return m.ourSide(of)
 	}
 	v := m.e.Device(via)
 	h := m.hears(v)
 	switch {
 	case h.silent && m.passing(v) == "":
-		return m.breaks(v, h.silence)
-	case h.answers && h.lastAnswer.After(of.since) && h.upSince.Before(of.proven):
-		return path{state: pathSound, proof: via, at: h.lastAnswer}
+		return m.breaks(v)
+	case h.silent:
+		p := recall(&m.through, hopOf{via, of}, func() path { return m.path(v.Network, of) })
+		if by, against := m.sides(v); by.n == against {
+			p.weak = via
+		}
+		return p
+	case h.answers && h.upSince.Before(of.proven):
+		// One more question must have gone unanswered after that: what the hop itself
+		// missed, it may have kept from the device.
+		if at := m.answeredBetween(v, of.since, of.last); !at.IsZero() {
+			return path{state: pathSound, proof: via, at: at}
+		}
+		return path{}
 	case h.asked && !h.silent:
 		return path{} // its next answer, or its silence, will tell
 	}
@@ -70,28 +88,327 @@ func (m *Moment) strand(via estate.Key, of silence) path {
 
 // breaks says where the path through a silent hop is broken: the hop itself is
 // behind something broken, or it is where the line breaks.
-func (m *Moment) breaks(v *estate.Device, of silence) path {
+func (m *Moment) breaks(v *estate.Device) path {
 	return recall(&m.broken, v.Key, func() path {
-		if up := m.path(v.Network, of); up.state == pathBroken {
-			return up
+		if up := m.path(v.Network, m.hears(v).silence); up.state != pathSound {
+			return up // further up, or not known yet
 		}
 		return path{state: pathBroken, cut: v.Key}
 	})
 }
 
+// ourSide judges our own port, which is the hop before those that are connected to it: one
+// of them has to have answered since. Where there is but one, nothing could tell.
+func (m *Moment) ourSide(of silence) path {
+	if n, _ := m.ownPort(); n > 0 {
+		return path{state: pathBroken, cut: m.e.Standpoint}
+	}
+	sound := path{state: pathSound, proof: m.e.Standpoint, at: m.now}
+	doubtful := false
+	for _, d := range m.port.first {
+		h := m.hears(d)
+		if !m.answeredBetween(d, of.since, of.last).IsZero() {
+			return sound
+		}
+		doubtful = doubtful || h.asked && !h.silent && h.since != of.since
+	}
+	if doubtful {
+		return path{}
+	}
+	return sound
+}
+
+// answeredBetween says when a device last answered between two times.
+func (m *Moment) answeredBetween(d *estate.Device, after, before time.Time) (at time.Time) {
+	for _, v := range m.voices(d) {
+		if a := v.pulse.between(after, before); a.After(at) {
+			at = a
+		}
+	}
+	return at
+}
+
+// ownPort says of how many devices, and since when, none answers that this service is
+// connected to directly: when all fell silent at one moment, it is its own port. Zero
+// when it is not so.
+func (m *Moment) ownPort() (n int, since time.Time) {
+	if m.port == nil {
+		m.port = &ownPort{}
+		m.port.look(m)
+	}
+	return m.port.n, m.port.since
+}
+
+type ownPort struct {
+	n     int
+	since time.Time
+	first []*estate.Device // that we are connected to
+}
+
+// atOnce is how far apart the silences of several may begin that have one cause: each is
+// found out by its own next question.
+const atOnce = 30 * time.Second
+
+func (o *ownPort) look(m *Moment) {
+	var first, last time.Time
+	n, all := 0, true
+	for i := range m.e.Devices {
+		d := &m.e.Devices[i]
+		if !slices.ContainsFunc(d.Network, func(c estate.NetworkCable) bool { return c.Via.Device == m.e.Standpoint }) {
+			continue
+		}
+		o.first = append(o.first, d)
+		h := m.hears(d)
+		if !h.asked {
+			continue
+		}
+		if !h.silent {
+			all = false
+			continue
+		}
+		if n++; first.IsZero() || h.since.Before(first) {
+			first = h.since
+		}
+		if h.since.After(last) {
+			last = h.since
+		}
+	}
+	if all && n > 1 && last.Sub(first) <= atOnce {
+		o.n, o.since = n, first
+	}
+}
+
 // passing names something that proves that a device which does not answer
 // still passes traffic on: it can be reached through that device alone, and it
 // was there while the device was asked in vain. Empty when there is no such proof.
+// One that answers among more that do not proves nothing: it may be connected
+// elsewhere.
 func (m *Moment) passing(v *estate.Device) estate.Key {
-	return recall(&m.passes, v.Key, func() estate.Key {
+	by, against := m.sides(v)
+	if by.n >= against {
+		return by.key
+	}
+	return ""
+}
+
+// side is what answers behind a device that does not.
+type side struct {
+	key estate.Key // one of them
+	n   int        // on how many of its branches
+}
+
+type sided struct {
+	by      side
+	against int
+}
+
+// sides counts the branches behind a silent device: those on which something answers,
+// and those on which nothing does.
+func (m *Moment) sides(v *estate.Device) (by side, against int) {
+	s := recall(&m.passes, v.Key, func() (s sided) {
 		h := m.hears(v)
-		for _, side := range m.e.OnlyBehind(v.Key) {
-			if last, up := m.answered(side); last.After(h.since) && up.Before(h.proven) {
-				return side.Device
+		if !h.silent {
+			return s
+		}
+		answer, mute := map[estate.EndpointID]bool{}, map[estate.EndpointID]bool{}
+		for _, x := range m.e.OnlyBehind(v.Key) {
+			b := m.branch(x, v.Key)
+			if _, up := m.answered(x); !up.IsZero() && up.Before(h.proven) && !m.sideBetween(x, h.since, h.last).IsZero() {
+				if s.by.key == "" || x.Device < s.by.key {
+					s.by.key = x.Device
+				}
+				answer[b] = true
+			} else if m.mute(x) {
+				mute[b] = true
 			}
 		}
-		return ""
+		for b := range mute {
+			if !answer[b] {
+				s.against++
+			}
+		}
+		s.by.n = len(answer)
+		return s
 	})
+	return s.by, s.against
+}
+
+// branch is the first side behind a hop on the way to another one.
+func (m *Moment) branch(x estate.EndpointID, hop estate.Key) estate.EndpointID {
+	cables := m.e.Device(x.Device).Network
+	if x.Name != "" {
+		cables = m.e.PathOf(x.Device, x.Name)
+	}
+	for range len(m.e.Devices) {
+		if len(cables) == 0 || slices.ContainsFunc(cables, func(c estate.NetworkCable) bool { return c.Via.Device == hop }) {
+			break
+		}
+		x = estate.EndpointID{Device: cables[0].Via.Device}
+		cables = m.e.Device(x.Device).Network
+	}
+	return x
+}
+
+// mute says whether a side that was asked does not answer: those that answer have to be
+// more than those of which that is not sure yet.
+func (m *Moment) mute(x estate.EndpointID) bool {
+	if x.Name != "" {
+		return m.ev.Endpoints[x].Misses > 0
+	}
+	h := m.hears(m.e.Device(x.Device))
+	return h.asked && !h.answers
+}
+
+// sideBetween says when a side last answered between two times.
+func (m *Moment) sideBetween(x estate.EndpointID, after, before time.Time) time.Time {
+	if x.Name != "" {
+		return m.ev.Endpoints[x].between(after, before)
+	}
+	return m.answeredBetween(m.e.Device(x.Device), after, before)
+}
+
+// backAgain: something behind it has answered since it was last asked in vain, and had not
+// while it was. It may be there again.
+func (m *Moment) backAgain(d *estate.Device, h hearing) bool {
+	for _, x := range m.e.OnlyBehind(d.Key) {
+		if last, up := m.answered(x); last.After(h.last) && (up.After(h.since) || m.sideBetween(x, h.since, h.last).IsZero()) {
+			return true
+		}
+	}
+	return false
+}
+
+// hangsOn: the hop that cuts a device off gets its power from that very device, and fell
+// silent with it, and so did all else that hangs there, some of it on another way.
+func (m *Moment) hangsOn(cut estate.Key, d *estate.Device, h hearing) bool {
+	hop := m.e.Device(cut)
+	if hop == nil || apart(m.hears(hop).since, h.since) > atOnce+m.slowest(d) || !m.allFell(d, h, cut) {
+		return false
+	}
+	for range len(m.e.Devices) {
+		if len(hop.Power) != 1 {
+			return false
+		}
+		if hop.Power[0].From.Device == d.Key {
+			return true
+		}
+		if hop = m.e.Device(hop.Power[0].From.Device); hop == nil {
+			return false
+		}
+	}
+	return false
+}
+
+// allFell: nothing that hangs on a device answers, and something of it fell silent with
+// it that is not reached through a hop.
+func (m *Moment) allFell(d *estate.Device, h hearing, hop estate.Key) bool {
+	behind := map[estate.Key]bool{hop: true}
+	for _, x := range m.e.OnlyBehind(hop) {
+		if x.Name == "" || len(m.e.Device(x.Device).Probes) == 0 {
+			behind[x.Device] = true
+		}
+	}
+	beside := false
+	for _, k := range m.fedBy(d.Key) {
+		x := m.hears(m.e.Device(k))
+		if x.answers && x.lastAnswer.After(h.since) && len(m.e.Device(k).Power) == 1 {
+			return false
+		}
+		beside = beside || !behind[k] && x.silent && apart(x.since, h.since) <= atOnce+m.slowest(m.e.Device(k))
+	}
+	return beside
+}
+
+// need is how many questions have to go unanswered in a row on a way, by what is lost on
+// it of late.
+func (m *Moment) need(cables []estate.NetworkCable) int {
+	least := 0
+	for i, c := range cables {
+		if n := m.wayLoss(c.Via.Device).Need(); i == 0 || n < least {
+			least = n
+		}
+	}
+	return least
+}
+
+// wayLoss is what is lost on the way through a hop: by the hop, and by all that is reached
+// through it at once, but for what further up loses itself.
+func (m *Moment) wayLoss(via estate.Key) loss.Meter {
+	if m.lost == nil {
+		m.lost = m.losses()
+	}
+	return m.lost[via]
+}
+
+// losses adds up, hop by hop, what is lost directly behind it and at itself; the worst of
+// what is further up counts for what is below.
+func (m *Moment) losses() map[estate.Key]loss.Meter {
+	own := make(map[estate.Key]loss.Meter)
+	add := func(cables []estate.NetworkCable, l loss.Meter) {
+		if len(cables) > 0 {
+			own[cables[0].Via.Device] = own[cables[0].Via.Device].Add(l)
+		}
+	}
+	for i := range m.e.Devices {
+		d := &m.e.Devices[i]
+		for n := range d.Probes {
+			l := m.ev.Probes[ProbeID{d.Key, n}].Loss
+			add(d.Network, l)
+		}
+		for _, ep := range d.Endpoints {
+			add(m.e.PathOf(d.Key, ep.Name), m.ev.Endpoints[estate.EndpointID{Device: d.Key, Name: ep.Name}].Loss)
+		}
+	}
+	out := make(map[estate.Key]loss.Meter, len(own))
+	for _, k := range m.e.ReachOrder() {
+		d := m.e.Device(k)
+		l := own[k]
+		if len(d.Network) > 0 {
+			if up := out[d.Network[0].Via.Device]; up.Need() > l.Need() {
+				l = up
+			}
+		}
+		out[k] = l
+	}
+	return out
+}
+
+// lossyShare is how much has to be lost for that to be worth a word.
+const lossyShare = 0.03
+
+// lossy says that a way loses packets, where that begins.
+func (m *Moment) lossy(d *estate.Device) []Reason {
+	here := m.wayLoss(d.Key)
+	what := "to what is behind it"
+	if here.Need() == loss.Least {
+		return nil
+	}
+	for _, c := range d.Network {
+		if m.wayLoss(c.Via.Device).Share() >= here.Share()/2 {
+			return nil // it begins further up
+		}
+	}
+	if here.Share() < lossyShare {
+		return nil
+	}
+	return []Reason{{Text: fmt.Sprintf("about %.0f %% of the questions %s go unanswered, so silence is believed after %d in a row", 100*here.Share(), what, here.Need())}}
+}
+
+// miswired says of a device that answers when it should not: the hop before it is
+// silent, and so is more of what is reached through that.
+func (m *Moment) miswired(d *estate.Device) []Reason {
+	if len(d.Network) != 1 {
+		return nil
+	}
+	via := m.e.Device(d.Network[0].Via.Device)
+	if via == nil || via.Key == m.e.Standpoint {
+		return nil
+	}
+	by, against := m.sides(via)
+	if by.n == 0 || by.n >= against {
+		return nil
+	}
+	return []Reason{{Text: fmt.Sprintf("answers although %s, through which alone it is reached, is silent with %d others behind it: is it connected where the estate says?", via.Key, against), At: m.hears(via).since, Since: true}}
 }
 
 // answered says when a side of a device last answered, and since when it has done

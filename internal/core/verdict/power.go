@@ -1,6 +1,7 @@
 package verdict
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"time"
@@ -30,8 +31,12 @@ type power struct {
 	metered bool
 	off     bool // its chassis is off, whatever reaches it
 	w       float64
-	since   time.Time // when power returned, when that was seen
-	at      time.Time // when the oldest reading in it was taken
+	since   time.Time  // when power returned, when that was seen
+	at      time.Time  // when the oldest reading in it was taken that counts
+	read    time.Time  // when the newest was
+	dead    time.Time  // when it was confirmed that no feed carries anything; zero when it is not
+	lost    []Reason   // feeds that carry nothing although it has power
+	cause   estate.Key // of no power: what takes it along, or empty
 	reasons []Reason
 }
 
@@ -78,12 +83,17 @@ func (m *Moment) feeds(d *estate.Device) power {
 func (m *Moment) addFeeds(d *estate.Device) power {
 	var p power
 	live, dead, unknown := 0, 0, 0
+	meteredYes, meteredNo := false, true
+	confirmed := true
 	for _, c := range d.Power {
 		f := m.feed(d, c)
 		p.reasons = append(p.reasons, f.reasons...)
 		p.stale = p.stale || f.stale
 		p.metered = p.metered || f.metered
 		p.w += f.w
+		if f.read.After(p.read) {
+			p.read = f.read
+		}
 		if f.since.After(p.since) {
 			p.since = f.since
 		}
@@ -93,18 +103,30 @@ func (m *Moment) addFeeds(d *estate.Device) power {
 		switch f.state {
 		case powerYes:
 			live++
+			meteredYes = meteredYes || f.metered
 		case powerNo:
 			dead++
+			meteredNo = meteredNo && f.metered
+			confirmed = confirmed && !f.dead.IsZero()
+			if f.dead.After(p.dead) {
+				p.dead = f.dead
+			}
+			p.lost = append(p.lost, f.reasons...)
+			p.cause = cmp.Or(p.cause, f.cause)
 		default:
 			unknown++
 		}
 	}
 	need := max(1, d.NeedsFeeds)
+	// What decides has to be measured: a relay that nobody meters is no measurement.
 	switch {
 	case live >= need:
-		p.state = powerYes
+		p.state, p.metered, p.cause = powerYes, meteredYes, ""
 	case dead > 0 && live+unknown < need:
-		p.state = powerNo
+		p.state, p.metered = powerNo, meteredNo
+	}
+	if !confirmed {
+		p.dead = time.Time{}
 	}
 	return p
 }
@@ -125,7 +147,7 @@ func (m *Moment) feed(d *estate.Device, c estate.PowerCable) power {
 	out, known := m.ev.Outlets[c.From]
 	ep, ok := pdu.OutletEndpoint()
 	if m.powerless(pdu) {
-		return power{state: powerNo, at: m.now, reasons: []Reason{{Stance: For, Text: fmt.Sprintf("%s carries nothing: %s has no power itself", at, pdu.Key)}}}
+		return power{state: powerNo, at: m.now, cause: cmp.Or(m.power(pdu).cause, pdu.Key), reasons: []Reason{{Stance: For, Text: fmt.Sprintf("%s carries nothing: %s has no power itself", at, pdu.Key)}}}
 	}
 	if !known || !ok {
 		return power{reasons: []Reason{{Text: fmt.Sprintf("whether %s carries power is not known", at)}}}
@@ -140,7 +162,7 @@ func (m *Moment) feed(d *estate.Device, c estate.PowerCable) power {
 			At:   out.At,
 		}}}
 	}
-	f := power{metered: out.Metered, w: out.W, since: out.OnSince, at: out.At}
+	f := power{metered: out.Metered, w: out.W, since: out.OnSince, at: out.At, read: out.At, dead: out.Dead.confirmed}
 	switch {
 	case out.Metered && out.W > Idle(d):
 		// Current is measured, so it beats what the relay is said to be.

@@ -1,6 +1,7 @@
 package verdict
 
 import (
+	"cmp"
 	"fmt"
 	"time"
 
@@ -75,7 +76,7 @@ func (m *Moment) supplyFeed(ups *estate.Device) power {
 	case !s.Told():
 		return power{reasons: []Reason{{Text: fmt.Sprintf("%s does not say where its power comes from", ups.Key), At: s.At}}}
 	case s.Source == reading.SourceNone:
-		return power{state: powerNo, at: s.At, reasons: []Reason{{Stance: For, Text: fmt.Sprintf("the output of %s is off", ups.Key), At: s.At}}}
+		return power{state: powerNo, at: s.At, cause: ups.Key, reasons: []Reason{{Stance: For, Text: fmt.Sprintf("the output of %s is off", ups.Key), At: s.At}}}
 	}
 	return power{state: powerYes, at: s.At, reasons: []Reason{{Stance: For, Text: fmt.Sprintf("%s gives power: it is %s", ups.Key, s.State()), At: s.At}}}
 }
@@ -109,6 +110,7 @@ const inputGood = 0.6
 type mains struct {
 	there, known bool
 	volts        float64
+	ups          estate.Key // the first that measures it
 }
 
 // Utility says whether the utility is there at a site, as the UPSes that hang
@@ -141,6 +143,7 @@ func (m *Moment) measures(d *estate.Device) {
 	for _, in := range s.Inputs {
 		if in.V != nil {
 			u.known = true
+			u.ups = cmp.Or(u.ups, d.Key)
 			u.volts = max(u.volts, *in.V)
 			u.there = u.there || *in.V >= inputGood*nominal
 		}
@@ -166,5 +169,5 @@ func (m *Moment) utilityFeed(d *estate.Device) power {
 	if !known || there || d.Supply != nil || m.hears(d).answers {
 		return power{} // what answers hangs on something else, whatever the UPSes measure
 	}
-	return power{state: powerNo, at: m.now, reasons: []Reason{{Stance: For, Text: "the utility is gone at " + string(d.Site) + ", as its UPS measures"}}}
+	return power{state: powerNo, at: m.now, cause: m.utilities[d.Site].ups, reasons: []Reason{{Stance: For, Text: "the utility is gone at " + string(d.Site) + ", as its UPS measures"}}}
 }

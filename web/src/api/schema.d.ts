@@ -1176,7 +1176,7 @@ export interface components {
             new: string;
         };
         /** @enum {string} */
-        VerdictState: "waking" | "parked" | "cut-off" | "dark" | "hung" | "strained" | "steady" | "unknown";
+        VerdictState: "waking" | "parked" | "cut-off" | "dark" | "hung" | "silent" | "strained" | "steady" | "unknown";
         Verdict: {
             state: components["schemas"]["VerdictState"];
             /**

@@ -311,7 +311,7 @@ function LastChange({ device: d, zone }: { device: DeviceSummary; zone: string }
   const v = d.verdict
   if (v.state === 'cut-off' && v.cutBy) return <>cut off by {v.cutBy}</>
   if (v.state === 'steady') return <Ago at={v.since} zone={zone} />
-  if (v.state === 'hung' || v.state === 'dark')
+  if (v.state === 'hung' || v.state === 'silent' || v.state === 'dark')
     return (
       <>
         {words(v.state)}, <Ago at={v.since} zone={zone} />

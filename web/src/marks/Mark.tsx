@@ -4,6 +4,7 @@ import type { VerdictState } from '../api/client'
 /** The verdicts, what is wrong first: the order of every list. */
 export const wrongFirst: VerdictState[] = [
   'hung',
+  'silent',
   'dark',
   'strained',
   'waking',
@@ -18,6 +19,7 @@ export const words = (s: VerdictState) => s.replace('-', ' ')
 /** Text in the colour of a verdict; a healthy one stays ink. */
 export const ink: Record<VerdictState, string> = {
   hung: 'text-hung',
+  silent: 'text-silent',
   dark: 'text-dark',
   strained: 'text-strained',
   waking: 'text-waking',
@@ -61,6 +63,15 @@ const shapes: Record<VerdictState, ReactElement> = {
       {cord}
       {collar}
       <path d={bob} />
+    </>
+  ),
+  // Sunk out of sight: what hangs there, nobody sees.
+  silent: (
+    <>
+      {beam}
+      <path d="M12 2.200v9.4" />
+      <path d="M3.400 14.200c2.900-2.800 5.800 2.600 8.600 0s5.700-2.600 8.600 0" />
+      <path d="M6.400 19.200c1.900-1.800 3.800 1.700 5.600 0s3.700-1.700 5.600 0" />
     </>
   ),
   dark: (

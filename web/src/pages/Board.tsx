@@ -71,7 +71,17 @@ function Counts({
   only: VerdictState[]
   onToggle: (s: VerdictState) => void
 }) {
-  const order: VerdictState[] = ['hung', 'dark', 'cut-off', 'strained', 'waking', 'parked', 'unknown', 'steady']
+  const order: VerdictState[] = [
+    'hung',
+    'silent',
+    'dark',
+    'cut-off',
+    'strained',
+    'waking',
+    'parked',
+    'unknown',
+    'steady',
+  ]
   const count = (s: VerdictState) => devices.filter((d) => d.verdict.state === s).length
   return order.map((s) => {
     const n = count(s)
@@ -139,6 +149,7 @@ function Ailing({ list }: { list: ServiceAilment[] }) {
 
 const edge: Record<VerdictState, string> = {
   hung: 'border-l-hung',
+  silent: 'border-l-silent',
   dark: 'border-l-dark',
   strained: 'border-l-strained',
   waking: 'border-l-waking',

@@ -158,7 +158,10 @@ function MenuLink({ to, name }: { to: string; name: string }) {
 
 function LinesCard({ device }: { device: Device }) {
   const d = device.summary
-  const below = d.verdict.state === 'hung' || d.verdict.state === 'dark' ? counted(device.behind) : undefined
+  const below =
+    d.verdict.state === 'hung' || d.verdict.state === 'silent' || d.verdict.state === 'dark'
+      ? counted(device.behind)
+      : undefined
   const columns = [
     { name: 'Power line', strands: device.power },
     { name: 'Reach line', strands: device.reach },
@@ -298,7 +301,10 @@ function DrawCard({ device }: { device: Device }) {
   const d = device.summary
   const [hours, setHours] = useState(2)
   const draw = useDraw(d.key, hours)
-  const wrong = d.verdict.state === 'hung' || d.verdict.state === 'dark' ? d.verdict.since : undefined
+  const wrong =
+    d.verdict.state === 'hung' || d.verdict.state === 'silent' || d.verdict.state === 'dark'
+      ? d.verdict.since
+      : undefined
   if (device.power.length === 0) return null
   return (
     <div className="max-lg:order-3">

@@ -70,7 +70,7 @@ export function actionsFor(d: DeviceSummary): Act[] {
   const off = d.feeds.length > 0 && d.feeds.every((f) => f.on === false)
   const kinds = (off ? likely.dark : likely[d.verdict.state]) ?? usual
   // Nor does its command line answer.
-  const deaf = d.verdict.state === 'hung' || d.verdict.state === 'dark'
+  const deaf = d.verdict.state === 'hung' || d.verdict.state === 'silent' || d.verdict.state === 'dark'
   return kinds.flatMap((k) => d.acts.filter((a) => a.kind === k && !(deaf && a.means === 'command')))
 }
 

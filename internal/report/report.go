@@ -1,4 +1,5 @@
-package e2e
+// Package report keeps the figures of long tests in a document.
+package report
 
 import (
 	"os"
@@ -8,9 +9,10 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// report puts text under a heading of the file PLUMB_REPORT, in the place of what was
+// Section puts text under a heading of the file PLUMB_REPORT, in the place of what was
 // there; without one it does nothing.
-func report(t *testing.T, heading, text string) {
+func Section(t testing.TB, heading, text string) {
+	t.Helper()
 	file := os.Getenv("PLUMB_REPORT")
 	if file == "" {
 		return

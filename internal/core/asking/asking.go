@@ -1,0 +1,107 @@
+// Package asking says who is to be asked at once because of what somebody else has
+// answered, or has not. It knows no clock and asks nobody.
+package asking
+
+import (
+	"slices"
+
+	"plumbbob/internal/core/estate"
+)
+
+// Sides are asked as a whole: the production side of a device (an EndpointID without a
+// name), or one of its endpoints.
+
+// confirmed is how many questions in a row go unanswered until a silence is certain.
+const confirmed = 3
+
+// Asker follows the silences of an estate. It is not for use by more than one goroutine.
+type Asker struct {
+	e *estate.Estate
+	// Sides that went unanswered before what they are reached through was asked: once that
+	// has answered, one more question to them tells whether it is them.
+	waiting map[estate.Key][]estate.EndpointID
+}
+
+// New returns an asker for an estate.
+func New(e *estate.Estate) *Asker {
+	return &Asker{e: e, waiting: map[estate.Key][]estate.EndpointID{}}
+}
+
+// Missed takes in that a side has not answered, so many times in a row. It returns the
+// devices that would explain that: what it is reached through, and what it hangs on. They
+// are asked at the first miss, so that their answer is newer than the silence when that
+// is certain, and again then.
+func (a *Asker) Missed(side estate.EndpointID, inARow int) []estate.Key {
+	d := a.e.Device(side.Device)
+	if d == nil || inARow != 1 && inARow != confirmed {
+		return nil
+	}
+	var ask []estate.Key
+	for _, c := range a.way(side) {
+		via := c.Via.Device
+		if via == a.e.Standpoint { // its other neighbours tell whether it is our own port
+			for _, k := range a.first() {
+				if k != side.Device && !slices.Contains(ask, k) {
+					ask = append(ask, k)
+					a.wait(k, side, inARow)
+				}
+			}
+			continue
+		}
+		if slices.Contains(ask, via) {
+			continue
+		}
+		ask = append(ask, via)
+		a.wait(via, side, inARow)
+	}
+	for _, end := range a.e.FeedsOf(side.Device) {
+		if !slices.Contains(ask, end.Device) {
+			ask = append(ask, end.Device)
+		}
+	}
+	return ask
+}
+
+// wait has a side asked once more when another device has answered.
+func (a *Asker) wait(on estate.Key, side estate.EndpointID, inARow int) {
+	if inARow == confirmed && !slices.Contains(a.waiting[on], side) {
+		a.waiting[on] = append(a.waiting[on], side)
+	}
+}
+
+// neighbours is how many of those that we are connected to are asked.
+const neighbours = 3
+
+func (a *Asker) first() (out []estate.Key) {
+	for i := range a.e.Devices {
+		d := &a.e.Devices[i]
+		if len(out) < neighbours && slices.ContainsFunc(d.Network, func(c estate.NetworkCable) bool { return c.Via.Device == a.e.Standpoint }) {
+			out = append(out, d.Key)
+		}
+	}
+	return out
+}
+
+func (a *Asker) way(side estate.EndpointID) []estate.NetworkCable {
+	if side.Name == "" {
+		return a.e.Device(side.Device).Network
+	}
+	return a.e.PathOf(side.Device, side.Name)
+}
+
+// Answered takes in that a side has answered; back says that its silence was certain
+// before. It returns the sides that may answer now, or whose silence this proves: all
+// that is reached through it alone, when it is back, and whatever waits for its answer.
+func (a *Asker) Answered(side estate.EndpointID, back bool) []estate.EndpointID {
+	ask := a.waiting[side.Device]
+	delete(a.waiting, side.Device)
+	if d := a.e.Device(side.Device); back && d != nil && (side.Name == "" || len(d.Probes) == 0) {
+		ask = append(slices.Clip(ask), a.e.OnlyBehind(side.Device)...)
+	}
+	if back { // so what it is reached through is, too
+		for _, c := range a.way(side) {
+			ask = append(slices.Clip(ask), estate.EndpointID{Device: c.Via.Device})
+		}
+	}
+	return ask
+}

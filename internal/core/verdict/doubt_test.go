@@ -1,0 +1,302 @@
+package verdict
+
+import (
+	"fmt"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/reading"
+)
+
+// yard is an estate of one switch with hosts that hang on one PDU, which hangs on a UPS.
+// change may change the devices: here, sw, pdu, ups, and h0 to h4.
+func yard(t *testing.T, change func(d map[estate.Key]*estate.Device)) *story {
+	via := func(k estate.Key) []estate.NetworkCable { return []estate.NetworkCable{{Via: estate.End{Device: k}}} }
+	card := func(k estate.Key) []estate.Endpoint {
+		return []estate.Endpoint{{Name: "card", Protocol: "snmp", Profile: "p", Every: 5 * time.Second, Timeout: time.Second, Network: via(k)}}
+	}
+	devices := []estate.Device{
+		{Key: "here", Site: "s", Role: "server"},
+		{Key: "sw", Site: "s", Role: "switch", Network: via("here")},
+		{Key: "mgmt", Site: "s", Role: "switch", Network: via("here")},
+		{Key: "ups", Site: "s", Role: "ups", Supply: &estate.Supply{}, Endpoints: card("mgmt"), Power: []estate.PowerCable{{From: estate.End{Device: estate.Utility}}}},
+		{Key: "pdu", Site: "s", Role: "pdu", Endpoints: card("mgmt"), Power: []estate.PowerCable{{From: estate.End{Device: "ups"}}}},
+	}
+	for n := range 5 {
+		devices[4].Outlets = append(devices[4].Outlets, estate.Outlet{Number: n + 1})
+		devices = append(devices, estate.Device{Key: estate.Key(fmt.Sprintf("h%d", n)), Site: "s", Role: "server", Network: via("sw"), Boot: time.Minute, Power: []estate.PowerCable{{From: estate.OutletEnd("pdu", n+1)}}})
+	}
+	by := map[estate.Key]*estate.Device{}
+	for i := range devices {
+		d := &devices[i]
+		if d.Role == "server" && d.Key != "here" || d.Role == "switch" {
+			d.Probes = []estate.Probe{{Kind: estate.ICMP, Target: "192.0.2.1", Every: 5 * time.Second, Timeout: time.Second}}
+		}
+		by[d.Key] = d
+	}
+	if change != nil {
+		change(by)
+	}
+	e, problems := estate.New("t", "here", []estate.Site{{Key: "s", Zone: time.UTC}}, devices)
+	require.Empty(t, problems)
+	return &story{e: e, ev: NewEvidence(), now: t0, off: map[int]bool{}, draw: map[int]float64{}, mute: map[estate.Key]bool{}}
+}
+
+// rounds asks everything as often; extra is called in each, before it is judged.
+func (s *story) rounds(n int, extra func()) *story {
+	for range n {
+		s.now = s.now.Add(5 * time.Second)
+		for i, k := range s.e.ReachOrder() {
+			d := s.e.Device(k)
+			ok := (s.elsewhere == k || s.reachable(d.Network)) && !s.mute[k]
+			sent := s.now.Add(time.Duration(i) * time.Millisecond)
+			if len(d.Probes) > 0 {
+				s.ev.Probe(ProbeID{k, 0}, Result{SentAt: sent, RTT: time.Millisecond, OK: ok})
+			}
+			for _, ep := range d.Endpoints {
+				id := estate.EndpointID{Device: k, Name: ep.Name}
+				up := s.reachable(s.e.PathOf(k, ep.Name)) && !s.mute[estate.Key(id.String())] && (len(d.Probes) > 0 || !s.mute[k])
+				s.ev.Endpoint(id, Result{SentAt: sent, RTT: time.Millisecond, OK: up})
+				for _, o := range d.Outlets {
+					if !up || s.mute["outlets"] {
+						break
+					}
+					w, set := s.draw[o.Number]
+					if !set {
+						w = 100
+					}
+					if s.off[o.Number] {
+						w = 0
+					}
+					s.ev.Outlet(estate.End{Device: k, Port: o.Port()}, Outlet{At: sent, On: !s.off[o.Number], Metered: !s.mute["meters"], W: w, Switched: true})
+				}
+			}
+		}
+		if extra != nil {
+			extra()
+		}
+		s.vs = Judge(s.e, s.ev, s.vs, s.now.Add(time.Second))
+	}
+	return s
+}
+
+func (s *story) states() map[estate.Key]State {
+	out := map[estate.Key]State{}
+	for k, v := range s.vs {
+		out[k] = v.State
+	}
+	return out
+}
+
+func (s *story) said(k estate.Key) (all string) {
+	for _, r := range s.vs[k].Reasons {
+		all += r.Text + "; "
+	}
+	return all
+}
+
+// TestARefusalIsAnAnswer: of a host that says no it is said what it says, and it is never
+// called hung for it; once is nothing.
+func TestARefusalIsAnAnswer(t *testing.T) {
+	s := yard(t, nil).rounds(2, nil)
+	refuses := func() {
+		s.ev.Probe(ProbeID{"h0", 0}, Result{SentAt: s.now.Add(500 * time.Millisecond), RTT: time.Millisecond, Wrong: true, Why: "refuses the connection"})
+	}
+	s.mute["h0"] = true
+	for i := range 8 {
+		s.ev.Probes[ProbeID{"h0", 0}] = s.ev.Probes[ProbeID{"h0", 0}].After(Result{SentAt: s.now.Add(time.Second), Wrong: true, Why: "refuses the connection"})
+		s.rounds(1, refuses)
+		require.NotEqual(t, Hung, s.vs["h0"].State)
+		if i == 0 {
+			require.Equal(t, Steady, s.vs["h0"].State)
+		}
+	}
+	s.ev.Probes[ProbeID{"h0", 0}] = Pulse{}
+	for range 3 {
+		s.now = s.now.Add(5 * time.Second)
+		refuses()
+	}
+	s.vs = Judge(s.e, s.ev, s.vs, s.now.Add(time.Second))
+	require.Equal(t, Strained, s.vs["h0"].State)
+	require.Equal(t, Critical, s.vs["h0"].Severity)
+	require.Contains(t, s.said("h0"), "its host answers; ICMP refuses the connection")
+}
+
+// TestOneWrongCable: a host that answers although its switch is dead does not prove that
+// the switch passes traffic, when everybody else behind it is silent.
+func TestOneWrongCable(t *testing.T) {
+	s := yard(t, nil).rounds(2, nil)
+	s.mute["sw"], s.elsewhere = true, "h4"
+	s.rounds(6, nil)
+	require.NotContains(t, []State{Steady, Strained}, s.vs["sw"].State)
+	for _, k := range []estate.Key{"h0", "h1", "h2", "h3"} {
+		require.Equal(t, CutOff, s.vs[k].State)
+		require.Equal(t, estate.Key("sw"), s.vs[k].CutBy)
+	}
+	require.Contains(t, s.said("h4"), "answers although sw, through which alone it is reached, is silent with 4 others behind it")
+}
+
+// TestAHopThatWasAwayForAMoment, and whose own silence nobody noticed, proves nothing.
+func TestAHopThatWasAwayForAMoment(t *testing.T) {
+	s := yard(t, nil).rounds(2, nil)
+	for range 3 { // the host is asked three times while the switch starts anew; the switch is not
+		s.now = s.now.Add(time.Second)
+		s.ev.Probe(ProbeID{"h0", 0}, Result{SentAt: s.now})
+	}
+	s.now = s.now.Add(time.Second)
+	s.ev.Probe(ProbeID{"sw", 0}, Result{SentAt: s.now, RTT: time.Millisecond, OK: true})
+	s.ev.Outlet(estate.OutletEnd("pdu", 1), Outlet{At: s.now, On: true, Metered: true, W: 100})
+	s.vs = Judge(s.e, s.ev, s.vs, s.now.Add(100*time.Millisecond))
+	require.NotEqual(t, Hung, s.vs["h0"].State, "nobody has asked it since: %s", s.said("h0"))
+	s.now = s.now.Add(time.Second)
+	s.ev.Probe(ProbeID{"h0", 0}, Result{SentAt: s.now})
+	s.vs = Judge(s.e, s.ev, s.vs, s.now.Add(100*time.Millisecond))
+	require.Equal(t, Hung, s.vs["h0"].State, s.said("h0"))
+}
+
+// TestWhoIsNotHung: asleep, off, on a broken cable or with a voice of its own.
+func TestWhoIsNotHung(t *testing.T) {
+	board := func(d *estate.Device) {
+		d.Endpoints = append(d.Endpoints, estate.Endpoint{Name: "board", Protocol: estate.IPMI, Every: 5 * time.Second, Timeout: time.Second, Network: d.Network})
+	}
+	says := func(s *story, c reading.Chassis) func() {
+		return func() {
+			c.At = s.now.Add(600 * time.Millisecond)
+			s.ev.Controller("h0", c)
+		}
+	}
+	for _, x := range []struct {
+		name   string
+		change func(h *estate.Device)
+		then   func(s *story) (each func())
+		want   State
+		says   string
+	}{
+		{"asleep by ACPI, with a sleep draw stated that nobody meters", func(h *estate.Device) { board(h); h.SleepW = 5 },
+			func(s *story) func() {
+				s.mute["meters"] = true
+				return says(s, reading.Chassis{On: true, Asleep: true, State: "S3"})
+			}, Parked, "S3"},
+		{"asleep by its draw, which is under what its controller takes", func(h *estate.Device) { board(h); h.SleepW = 5 },
+			func(s *story) func() { s.draw[1] = 4; return nil }, Parked, "which is what it takes while it sleeps"},
+		{"a draw that collapsed", nil, func(s *story) func() { s.draw[1] = 3; return nil }, Silent, "draws 3.0 W, and drew 100 W when it last answered"},
+		{"a relay that nobody meters, and a chassis that is off", board,
+			func(s *story) func() { s.mute["meters"] = true; return says(s, reading.Chassis{On: false}) }, Dark, "its chassis is off"},
+		{"its controller fell silent with it, on its port", board, func(s *story) func() { s.mute["h0 board"] = true; return nil }, Silent, "its controller fell silent with it"},
+		{"its agent answers all the time, by another way", func(h *estate.Device) {
+			h.Endpoints = append(h.Endpoints, estate.Endpoint{Name: "agent", Protocol: "snmp", Profile: "p", Every: 5 * time.Second, Timeout: time.Second, Network: []estate.NetworkCable{{Via: estate.End{Device: "mgmt"}}}})
+		}, func(*story) func() { return nil }, Strained, "its agent answered all through that"},
+		{"nothing says whether it has power", nil, func(s *story) func() { s.mute["outlets"] = true; return nil }, Silent, "whether it has power is not known"},
+		{"it hangs", nil, func(*story) func() { return nil }, Hung, "sw before it answers"},
+	} {
+		t.Run(x.name, func(t *testing.T) {
+			s := yard(t, func(d map[estate.Key]*estate.Device) {
+				if x.change != nil {
+					x.change(d["h0"])
+				}
+			}).rounds(3, nil)
+			s.mute["h0"] = true
+			s.rounds(8, x.then(s))
+			require.Equal(t, x.want, s.vs["h0"].State, s.said("h0"))
+			require.Contains(t, s.said("h0"), x.says)
+		})
+	}
+}
+
+// TestWhatWakesIsGivenTime to start, as what power came back to.
+func TestWhatWakesIsGivenTime(t *testing.T) {
+	s := yard(t, func(d map[estate.Key]*estate.Device) { d["h0"].SleepW = 5 }).rounds(3, nil)
+	s.mute["h0"], s.draw[1] = true, 4
+	s.rounds(8, nil)
+	require.Equal(t, Parked, s.vs["h0"].State)
+	s.draw[1] = 90
+	s.rounds(3, nil)
+	require.Equal(t, Waking, s.vs["h0"].State, s.said("h0"))
+	require.Contains(t, s.said("h0"), "it, or what it hangs on, came back, and it may take 60 s to start")
+	s.rounds(12, nil)
+	require.Equal(t, Hung, s.vs["h0"].State, s.said("h0"))
+}
+
+// TestOneCauseTakesAlong all that hangs on it.
+func TestOneCauseTakesAlong(t *testing.T) {
+	hosts := []estate.Key{"h0", "h1", "h2", "h3", "h4"}
+	output := func(s *story, x reading.Supply) func() {
+		return func() { s.ev.TakeSupply("ups", x, s.now.Add(600*time.Millisecond)) }
+	}
+	for _, x := range []struct {
+		name string
+		then func(s *story) func()
+		want []Trouble
+	}{
+		{"the output of a UPS is off", func(s *story) func() {
+			for _, k := range append(hosts, "pdu") {
+				s.mute[k] = true
+			}
+			return output(s, reading.Supply{Source: reading.SourceNone})
+		}, []Trouble{{"ups", append(slices.Clone(hosts), "pdu")}}},
+		{"a PDU dies", func(s *story) func() {
+			for _, k := range append(hosts, "pdu") {
+				s.mute[k] = true
+			}
+			return nil
+		}, []Trouble{{"pdu", hosts}}},
+		{"our own port is down", func(s *story) func() { s.mute["sw"], s.mute["mgmt"] = true, true; return nil },
+			[]Trouble{{"here", append(slices.Clone(hosts), "mgmt", "pdu", "sw", "ups")}}},
+		{"the card of a PDU is dead", func(s *story) func() { s.mute["pdu"] = true; return nil }, []Trouble{{"pdu", nil}}},
+	} {
+		t.Run(x.name, func(t *testing.T) {
+			s := yard(t, nil)
+			s.rounds(3, output(s, reading.Supply{Source: reading.SourceNormal}))
+			s.rounds(10, x.then(s))
+			got := Troubles(s.e, s.vs)
+			require.Len(t, got, len(x.want), "%+v\n%v", got, s.states())
+			for i, w := range x.want {
+				require.Equal(t, w.Device, got[i].Device)
+				require.ElementsMatch(t, w.Explains, got[i].Explains, s.states())
+			}
+		})
+	}
+}
+
+// TestACardThatIsSilentIsToldOf: what hangs on it alone answers, so it gives power.
+func TestACardThatIsSilentIsToldOf(t *testing.T) {
+	s := yard(t, nil).rounds(3, nil)
+	s.mute["pdu"] = true
+	s.rounds(5, nil)
+	require.Equal(t, Silent, s.vs["pdu"].State)
+	require.Contains(t, s.said("pdu"), "but it gives power: h0, which hangs on it alone, answers")
+}
+
+// TestTheWiringIsBlamedByReadingsOfOneMoment, newer than what they contradict, and twice.
+func TestTheWiringIsBlamedByReadingsOfOneMoment(t *testing.T) {
+	s := yard(t, nil).rounds(3, nil)
+	s.off[1], s.mute["h0"] = true, true // power goes: the outlet is read before the host is asked
+	s.ev.Outlet(estate.OutletEnd("pdu", 1), Outlet{At: s.now.Add(2 * time.Second), Metered: true})
+	s.vs = Judge(s.e, s.ev, s.vs, s.now.Add(3*time.Second))
+	require.Equal(t, Steady, s.vs["h0"].State, s.said("h0"))
+	s.rounds(1, nil)
+	require.NotContains(t, s.said("h0"), "is the cable where")
+	s.mute["h0"] = false
+	s.rounds(3, nil)
+	require.Equal(t, Strained, s.vs["h0"].State)
+	require.Contains(t, s.said("h0"), "is the cable where the estate says?")
+}
+
+// TestWhatIsLostOfTwo is told while the other carries on.
+func TestWhatIsLostOfTwo(t *testing.T) {
+	s := yard(t, func(d map[estate.Key]*estate.Device) {
+		d["h0"].Power = append(d["h0"].Power, estate.PowerCable{From: estate.OutletEnd("pdu", 2)})
+		d["h1"].Power = nil
+		d["h0"].Network = append(d["h0"].Network, estate.NetworkCable{Via: estate.End{Device: "mgmt"}})
+	}).rounds(3, nil)
+	require.Equal(t, Steady, s.vs["h0"].State, s.said("h0"))
+	s.off[2], s.mute["sw"] = true, true
+	s.rounds(5, nil)
+	require.Equal(t, Strained, s.vs["h0"].State)
+	require.Contains(t, s.said("h0"), "one of its 2 feeds is lost: outlet 2 of pdu is off")
+	require.Contains(t, s.said("h0"), "one of its 2 ways is lost: sw is silent")
+}
