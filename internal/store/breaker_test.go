@@ -96,3 +96,21 @@ func TestAServerThatIsSlowIsNotAway(t *testing.T) {
 	t.Cleanup(func() { _ = s.Close() })
 	require.NoError(t, s.Sleep(t.Context(), 4*time.Second))
 }
+
+// TestClosingWhatHangs is no error: what was written has been acknowledged.
+func TestClosingWhatHangs(t *testing.T) {
+	t.Parallel()
+	v := &valve{to: storetest.Config(t)}
+	s, err := store.Open(t.Context(), v.serve(t))
+	require.NoError(t, err)
+	var several sync.WaitGroup
+	for range 4 {
+		several.Go(func() { _ = s.Sleep(t.Context(), 300*time.Millisecond) })
+	}
+	several.Wait()
+	v.shut.Lock()
+	defer v.shut.Unlock()
+	_, err = s.Journal(t.Context(), store.JournalFilter{})
+	require.ErrorIs(t, err, store.ErrAway)
+	require.NoError(t, s.Close())
+}
