@@ -13,7 +13,7 @@ import (
 
 // wrongFirst is the order of the board.
 var wrongFirst = []contract.VerdictState{
-	contract.VerdictStateHung, contract.VerdictStateDark, contract.VerdictStateStrained, contract.VerdictStateWaking,
+	contract.VerdictStateHung, contract.VerdictStateSilent, contract.VerdictStateDark, contract.VerdictStateStrained, contract.VerdictStateWaking,
 	contract.VerdictStateCutOff, contract.VerdictStateUnknown, contract.VerdictStateParked, contract.VerdictStateSteady,
 }
 

@@ -37,7 +37,7 @@ func (m *Moment) doubt(d *estate.Device, h hearing, p power, way path) (rs []Rea
 		if len(d.Power) == 0 {
 			text = "nothing measures whether it has power, so it may be hung or off"
 		}
-		rs = append(rs, Reason{Stance: Note, Text: text})
+		rs = append(rs, Reason{Stance: For, Text: text})
 	}
 	return rs
 }
