@@ -40,8 +40,8 @@ type Lease struct {
 	mu    sync.Mutex
 	epoch int64
 	empty time.Duration // for how long nobody held it before us
-	until time.Time // by the monotonic clock of this process
-	other string    // who is known to hold it; empty: nobody but us
+	until time.Time     // by the monotonic clock of this process
+	other string        // who is known to hold it; empty: nobody but us
 	taken chan struct{}
 }
 

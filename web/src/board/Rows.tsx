@@ -187,7 +187,10 @@ function SiteRow({ site: s, rows, picking, folded, setFolded }: SiteRowProps) {
   const steady = rows.filter((d) => d.verdict.state === 'steady').length
   return (
     <tr className="h-7 border-t border-rule bg-sunk max-sm:flex max-sm:items-center">
-      <th colSpan={7} className="px-2.5 text-left font-normal text-ink3 max-sm:px-3.5">
+      <th
+        colSpan={7}
+        className="px-2.5 text-left font-normal text-ink3 max-sm:w-full max-sm:overflow-hidden max-sm:px-3.5 max-sm:whitespace-nowrap"
+      >
         {picking.on && <PickSite site={s.key} devices={rows} picking={picking} />}
         <b className="mr-2 text-ink">{s.key}</b>
         {[s.kind, `${s.devices} devices`, watts(s.w)].filter(Boolean).join(' · ')}
@@ -200,7 +203,13 @@ function SiteRow({ site: s, rows, picking, folded, setFolded }: SiteRowProps) {
               className="underline decoration-rule2 underline-offset-2 hover:text-ink max-sm:min-h-11"
               onClick={() => setFolded(!folded)}
             >
-              {folded ? `show ${steady} steady` : 'fold what is steady'}
+              {folded ? (
+                `show ${steady} steady`
+              ) : (
+                <>
+                  fold <span className="max-sm:sr-only">what is </span>steady
+                </>
+              )}
             </button>
           </>
         )}
