@@ -167,9 +167,19 @@ type (
 		ICMP    string   `yaml:"icmp"`
 		TCP     string   `yaml:"tcp"`
 		HTTP    string   `yaml:"http"`
+		TLS     string   `yaml:"tls"`
+		DNS     string   `yaml:"dns"`
+		UDP     string   `yaml:"udp"`
 		Must    bool     `yaml:"must"`
 		Every   duration `yaml:"every"`
 		Timeout duration `yaml:"timeout"`
+
+		Status      int    `yaml:"status"`
+		Text        string `yaml:"text"`
+		Name        string `yaml:"name"`
+		Answer      string `yaml:"answer"`
+		Certificate bool   `yaml:"certificate"`
+		Days        int    `yaml:"days"`
 	}
 	use struct {
 		Probe    *probe  `yaml:"probe"`
@@ -432,10 +442,47 @@ func (p *parser) probe(path []string, pr probe) estate.Probe {
 			p.fault(path, "http: %q is not a URL such as http://192.0.2.7/", pr.HTTP)
 		}
 	}
-	if asked != 1 {
-		p.fault(path, "a probe asks exactly one of icmp, tcp and http")
+	for _, x := range []struct {
+		kind   estate.ProbeKind
+		target string
+	}{{estate.TLS, pr.TLS}, {estate.DNS, pr.DNS}, {estate.UDP, pr.UDP}} {
+		if x.target != "" {
+			asked++
+			out.Kind, out.Target = x.kind, x.target
+			p.hostPort(path, x.target)
+		}
 	}
+	if asked != 1 {
+		p.fault(path, "a probe asks exactly one of icmp, tcp, http, tls, dns and udp")
+	}
+	out.Expect = p.expected(path, pr, out.Kind)
 	return out
+}
+
+// expected is what an answer has to be; each kind of probe can expect other things.
+func (p *parser) expected(path []string, pr probe, kind estate.ProbeKind) estate.Expect {
+	secure := kind == estate.TLS || kind == estate.HTTP && strings.HasPrefix(pr.HTTP, "https:")
+	for _, x := range []struct {
+		name     string
+		is, fits bool
+	}{
+		{"status", pr.Status != 0, kind == estate.HTTP}, {"text", pr.Text != "", kind == estate.HTTP}, {"answer", pr.Answer != "", kind == estate.DNS},
+		{"name", pr.Name != "", secure || kind == estate.DNS}, {"certificate", pr.Certificate, secure}, {"days", pr.Days != 0, secure},
+	} {
+		if x.is && !x.fits {
+			p.fault(append(path, x.name), "%s: a probe of %s cannot expect that", x.name, kind)
+		}
+	}
+	if kind == estate.DNS && pr.Name == "" {
+		p.fault(path, "dns: say with name which name the server is asked for")
+	}
+	if _, err := netip.ParseAddr(pr.Answer); pr.Answer != "" && err != nil {
+		p.fault(append(path, "answer"), "answer: %q is not an IP address", pr.Answer)
+	}
+	if pr.Status != 0 && (pr.Status < 100 || pr.Status > 599) {
+		p.fault(append(path, "status"), "status: %d is none of HTTP", pr.Status)
+	}
+	return estate.Expect{Status: pr.Status, Text: pr.Text, Name: pr.Name, Answer: pr.Answer, Certificate: pr.Certificate || pr.Days > 0, Days: pr.Days}
 }
 
 func (p *parser) every(path []string, d duration) time.Duration {

@@ -146,6 +146,9 @@ func (l *Lab) answerProbe(ctx context.Context, k estate.Key, p estate.Probe, sid
 			return fmt.Errorf("probe: %w", err)
 		}
 		return l.listen(ctx, k, u.Host, side, true)
+	case estate.ICMP:
+	default:
+		return fmt.Errorf("probe: the lab answers no %s", p.Kind)
 	}
 	addr, err := netip.ParseAddr(p.Target)
 	if err != nil {

@@ -103,6 +103,22 @@ func compare[T any](thing string, old, now *T) []Change {
 	return out
 }
 
+// words says what is expected beside an answer, after a blank.
+func (x Expect) words() (s string) {
+	for _, w := range []struct {
+		is   bool
+		text string
+	}{
+		{x.Status != 0, fmt.Sprintf("status %d", x.Status)}, {x.Text != "", fmt.Sprintf("with %q", x.Text)}, {x.Name != "", "name " + x.Name},
+		{x.Answer != "", "answer " + x.Answer}, {x.Certificate, "with a good certificate"}, {x.Days > 0, fmt.Sprintf("for %d days", x.Days)},
+	} {
+		if w.is {
+			s += " " + w.text
+		}
+	}
+	return s
+}
+
 // words writes the value of a field as people would.
 func words(v any) string {
 	switch v := v.(type) {
@@ -118,7 +134,7 @@ func words(v any) string {
 			if p.Must {
 				must = " must"
 			}
-			return fmt.Sprintf("%s %s every %s%s", p.Kind, p.Target, p.Every, must)
+			return fmt.Sprintf("%s %s every %s%s%s", p.Kind, p.Target, p.Every, must, p.Expect.words())
 		})
 	case []Endpoint:
 		return join(v, func(e Endpoint) string {

@@ -134,21 +134,35 @@ const (
 	ICMP ProbeKind = "icmp" // echo request
 	TCP  ProbeKind = "tcp"  // connect
 	HTTP ProbeKind = "http" // GET, answered with any status below 500
+	TLS  ProbeKind = "tls"  // handshake
+	DNS  ProbeKind = "dns"  // a name that a server is asked for
+	UDP  ProbeKind = "udp"  // echo (RFC 862)
 )
 
 // A Probe is one repeated question to a device's production side.
 type Probe struct {
 	Kind    ProbeKind
 	Target  string // an address, host:port, or a URL
+	Expect  Expect // beside an answer
 	Must    bool   // without it the device does not count as answering
 	Every   time.Duration
 	Timeout time.Duration
 }
 
+// Expect is what an answer has to be. Zero values are not looked at.
+type Expect struct {
+	Status      int    // of HTTP
+	Text        string // that the page has in it
+	Name        string // that is asked for, of DNS; that the certificate is for, of TLS
+	Answer      string // an address that is among the answers of DNS
+	Certificate bool   // it is good: signed by somebody whom this machine trusts, for the name, and in time
+	Days        int    // that it is good for yet
+}
+
 // String names the probe as people do: "ICMP", "TCP 22".
 func (p Probe) String() string {
 	kind := strings.ToUpper(string(p.Kind))
-	if p.Kind == TCP {
+	if p.Kind == TCP || p.Kind == TLS || p.Kind == UDP {
 		if i := strings.LastIndexByte(p.Target, ':'); i >= 0 {
 			return kind + " " + p.Target[i+1:]
 		}

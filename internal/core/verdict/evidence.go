@@ -416,7 +416,7 @@ func (ev *Evidence) Forget(old, now *estate.Estate) {
 
 // sameQuestion says whether what was answered before is what is asked now.
 func sameQuestion(old, now []estate.Probe, i int) bool {
-	return i < len(old) && i < len(now) && old[i].Kind == now[i].Kind && old[i].Target == now[i].Target
+	return i < len(old) && i < len(now) && old[i].Kind == now[i].Kind && old[i].Target == now[i].Target && old[i].Expect == now[i].Expect
 }
 
 func has(d *estate.Device) bool { _, ok := d.Controller(); return ok }
