@@ -159,7 +159,7 @@ func (k *Keeper) outlets(d *estate.Device, all reading.Outlets, at, now time.Tim
 			At: at, Name: r.Name, On: r.On, Metered: r.Metered, W: r.W, A: r.A, Wh: r.Wh, Switched: r.Switched,
 			Giving: r.Giving, Trouble: r.Trouble, AfterLoss: string(r.AfterLoss), OnDelay: r.OnDelay, OffDelay: r.OffDelay,
 		})
-		m.Outlets[end] = operation.Reading{At: at, On: r.On, Metered: r.Metered, W: r.W}
+		m.Outlets[end] = operation.Reading{At: at, On: r.On, Metered: r.Metered, W: r.W, Giving: r.Giving, Fault: r.Trouble}
 	}
 	k.measured(m)
 	k.readings(d, now)

@@ -114,6 +114,8 @@ type Reading struct {
 	On      bool      `json:"on"`
 	Metered bool      `json:"metered"`
 	W       float64   `json:"w"`
+	Giving  *bool     `json:"giving,omitempty"` // of a PoE port: something takes power from it
+	Fault   string    `json:"fault,omitempty"`  // and why it gives none
 }
 
 // A Step is one thing that an operation does.

@@ -15,8 +15,19 @@ func (s *Step) fresh(m Measured) (Reading, bool) {
 }
 
 // open says whether a reading shows an outlet that carries nothing. Current
-// beats the word of the gear: a welded relay reports off and carries on.
-func (o *Operation) open(r Reading) bool { return !r.On && !o.draws(r) }
+// beats the word of the gear: a welded relay reports off and carries on. Of what power
+// does not flow through, a chassis say, its own word decides: its meter tells of standby.
+func (o *Operation) open(s *Step, r Reading) bool {
+	return !r.On && (r.Giving == nil || !*r.Giving) && !(o.draws(r) && handlings[s.Outlet.Kind()].flows)
+}
+
+// standby is a note about what a chassis that is off still draws.
+func (o *Operation) standby(s *Step, r Reading) string {
+	if o.draws(r) && !handlings[s.Outlet.Kind()].flows {
+		return fmt.Sprintf("off, and still draws %.0f W by its controller", r.W)
+	}
+	return ""
+}
 
 func (o *Operation) draws(r Reading) bool { return r.Metered && r.W > o.IdleW }
 
@@ -40,8 +51,8 @@ func (o *Operation) switchOff(s *Step, in Event) []Command {
 			return o.lookedToOpen(s, r, in.At)
 		case Checking:
 			s.After = &r
-			if o.open(r) {
-				return o.end(s, StepDone, in.At, "")
+			if o.open(s, r) {
+				return o.end(s, StepDone, in.At, o.standby(s, r))
 			}
 		}
 	case Answered:
@@ -61,10 +72,10 @@ func (o *Operation) lookedToOpen(s *Step, r Reading, at time.Time) []Command {
 		s.Before = &r
 	}
 	switch {
-	case o.open(r) && s.MaySent: // we died after sending, and it did happen
+	case o.open(s, r) && s.MaySent: // we died after sending, and it did happen
 		s.After = &r
 		return o.end(s, StepDone, at, "found open when the operation was taken up again")
-	case o.open(r): // one that is reported off and still draws is welded, and not off
+	case o.open(s, r): // one that is reported off and still draws is welded, and not off
 		s.After = &r
 		return o.end(s, Skipped, at, "was off already")
 	case !o.Saved.IsZero() && at.Sub(o.Saved) > takeUp:
@@ -100,6 +111,8 @@ func (o *Operation) notOpened(s *Step, at time.Time) []Command {
 		note = "whether " + thing(s.Outlet) + " went off could not be read back"
 	case s.State == Checking && o.draws(*s.After) && handlings[s.Outlet.Kind()].flows:
 		note = fmt.Sprintf("still drawing %.1f W: %s did not open", s.After.W, thing(s.Outlet))
+	case s.State == Checking && s.After.Giving != nil && *s.After.Giving && !s.After.On:
+		note = thing(s.Outlet) + " is reported off, and goes on giving power: it did not switch"
 	case s.State == Checking:
 		note = thing(s.Outlet) + " is still reported on: it did not go off"
 	case s.MaySent:
@@ -162,6 +175,9 @@ func (o *Operation) switchOn(s *Step, in Event) []Command {
 		}
 		switch s.State {
 		case Checking:
+			if s.After != nil && s.After.On && s.After.Fault != "" {
+				return append(o.failStep(s, in.At, thing(s.Outlet)+" is on, and gives no power: "+s.After.Fault), o.begin(in.At)...)
+			}
 			if s.After != nil && s.After.On {
 				return o.end(s, StepDone, in.At, o.nothingDrawn(s))
 			}
@@ -195,6 +211,12 @@ func (o *Operation) measuredToClose(s *Step, r Reading, at time.Time) []Command 
 	case s.Tries == 0:
 		s.After = &r
 		return o.end(s, StepDone, at, "was on already")
+	case r.Giving != nil && !*r.Giving && (s.After == nil || !s.After.On): // on, and something should take power
+		s.After = &r
+		return o.check(s, at, drawFor)
+	case r.Giving != nil && !*r.Giving:
+		s.After = &r
+		return nil
 	case !r.Metered || o.draws(r):
 		s.After = &r
 		return o.end(s, StepDone, at, "")
@@ -206,6 +228,9 @@ func (o *Operation) measuredToClose(s *Step, r Reading, at time.Time) []Command 
 }
 
 func (o *Operation) nothingDrawn(s *Step) string {
+	if s.After.Giving != nil && !*s.After.Giving {
+		return "on, but nothing takes power from it"
+	}
 	if s.After.Metered && !o.draws(*s.After) && len(o.Restores) == 0 { // what stays off draws little, as it should
 		return fmt.Sprintf("on, but only %.1f W is drawn", s.After.W)
 	}
@@ -280,13 +305,13 @@ func (o *Operation) lookedToCycle(s *Step, r Reading, at time.Time) []Command {
 func (o *Operation) watchCycle(s *Step, r Reading, at time.Time) []Command {
 	due := s.Sent.Add(o.Hold + o.Settle)
 	switch {
-	case o.open(r) && at.After(due.Add(checkFor)):
+	case o.open(s, r) && at.After(due.Add(checkFor)):
 		// The gear has forgotten to switch it on again, so we do.
 		s.SawOff = &r
 		s.Kind = SwitchOn
 		s.Note = "the gear did not switch it on again by itself"
 		return o.send(s, at)
-	case o.open(r):
+	case o.open(s, r):
 		if s.SawOff == nil {
 			s.SawOff = &r
 			return o.enter(s, s.State, at)
