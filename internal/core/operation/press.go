@@ -135,7 +135,7 @@ func (o *Operation) strike(s *Step, in Event) []Command {
 			return append(o.failStep(s, in.At, "its controller could not be read, so nothing was sent"), o.recover(in.At)...)
 		}
 		if s.expired(in) {
-			return append(o.failStep(s, in.At, fmt.Sprintf("%s never fell silent: it was not reset", o.Device)), o.recover(in.At)...)
+			return append(o.failStep(s, in.At, fmt.Sprintf("%s never fell silent: it was not reset, or it starts faster than anybody looks", o.Device)), o.recover(in.At)...)
 		}
 	}
 	if s.Kind == StepReset && s.State == Checking && !o.SilentAt.IsZero() {

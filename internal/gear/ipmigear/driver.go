@@ -102,7 +102,7 @@ func (d *Driver) use(what string, do func(*ipmi.Client) error) error {
 	}
 	sorted := d.sort(what, err)
 	if sorted.Kind == gear.Unreachable && d.present() {
-		sorted.Text += ", though it answers presence pings: the way to it is sound, and the controller itself hangs"
+		sorted.Text += ", though it answers presence pings: the way to it is sound, so its reply was lost, or the controller itself hangs"
 	}
 	if sorted.Kind == gear.Unreachable && len(d.o.Addresses) > 1 && !errors.Is(err, context.Canceled) {
 		d.mu.Lock()
