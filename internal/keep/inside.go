@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -27,6 +28,8 @@ type Inside struct {
 	SheetAt   time.Time
 	Weak      []reading.Weakness
 	WeakAt    time.Time
+
+	missed map[string]missed // by series
 
 	Neighbours   []reading.Neighbour // of a switch
 	NeighboursAt time.Time
@@ -66,6 +69,9 @@ func (k *Keeper) insideOf(key estate.Key) *Inside {
 // within takes in what was read beside that.
 func (k *Keeper) within(d *estate.Device, o observation.Observation) {
 	if !o.Result.OK {
+		a := k.evidence.Ailing[d.Key]
+		a.Failed = o.Result.Why
+		k.evidence.Ailing[d.Key] = a
 		return
 	}
 	in := k.insideOf(d.Key)
@@ -73,6 +79,7 @@ func (k *Keeper) within(d *estate.Device, o observation.Observation) {
 	for _, p := range o.Brought {
 		switch p := p.(type) {
 		case observation.Sensors:
+			in.missing(p)
 			in.Sensors, in.SensorsAt = p, at
 			k.sensors(d, in, goodFor(d, o.Endpoint))
 		case observation.Events:
@@ -94,6 +101,51 @@ func (k *Keeper) within(d *estate.Device, o observation.Observation) {
 	k.spool.looked[d.Key] = true
 }
 
+// missingFor is how many readings a sensor may be missing from before that is told.
+const missingFor = 3
+
+// A missed is a sensor that was there and is told of no more.
+type missed struct {
+	last reading.Sensor
+	n    int // readings without it
+}
+
+// missing notes which of the sensors that were there are not in a new reading.
+func (in *Inside) missing(now []reading.Sensor) {
+	there := map[string]bool{}
+	for _, s := range now {
+		there[s.Series] = true
+		delete(in.missed, s.Series)
+	}
+	for series, m := range in.missed {
+		m.n++
+		in.missed[series] = m
+	}
+	for _, s := range in.Sensors {
+		if !there[s.Series] {
+			if in.missed == nil {
+				in.missed = map[string]missed{}
+			}
+			in.missed[s.Series] = missed{s, 1}
+		}
+	}
+}
+
+// gone are the sensors that have been missing for too long: what was wrong with one is
+// until it is seen right.
+func (in *Inside) gone() (out []verdict.Ailment) {
+	for _, series := range slices.Sorted(maps.Keys(in.missed)) {
+		m := in.missed[series]
+		switch {
+		case m.last.Level.Worse(reading.Fine):
+			out = append(out, verdict.Ailment{Text: m.last.Trouble() + ", as was last read: it is not told of any more", Level: m.last.Level})
+		case m.n >= missingFor:
+			out = append(out, verdict.Ailment{Text: m.last.Name + " is not told of any more", Level: reading.Warning})
+		}
+	}
+	return out
+}
+
 // sensors judges readings and spools their values.
 func (k *Keeper) sensors(d *estate.Device, in *Inside, good time.Duration) {
 	a := verdict.Ailments{At: in.SensorsAt, Good: good}
@@ -109,6 +161,7 @@ func (k *Keeper) sensors(d *estate.Device, in *Inside, good time.Duration) {
 			k.spool.add(seriesKey{d.Key, SensorSeries(s.Series)}, d.Site, s.Unit, sample{in.SensorsAt, *s.Value}, resolution)
 		}
 	}
+	a.List = append(a.List, in.gone()...)
 	slices.SortStableFunc(a.List, func(x, y verdict.Ailment) int {
 		if x.Level == y.Level {
 			return 0

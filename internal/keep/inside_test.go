@@ -101,3 +101,27 @@ func TestARefusalBesideIsNoSilence(t *testing.T) {
 	}
 	require.True(t, k.World().Evidence.Endpoints[bmc].Asked.IsZero())
 }
+
+// TestASensorThatVanishes is told of when it lasts, and at once when it was wrong.
+func TestASensorThatVanishes(t *testing.T) {
+	k := newKept(t, storetest.Open(t))
+	withController(t, k)
+	now := time.Now()
+	fan := reading.Sensor{Name: "Fan 1", Series: "fan-1", Words: "turns"}
+	psu := reading.Sensor{Name: "PSU 2", Series: "psu-2", Words: "input lost", Level: reading.Warning}
+	temp := reading.Sensor{Name: "CPU temp", Series: "cpu-temp"}
+	read := func(sensors ...reading.Sensor) (said string) {
+		now = now.Add(time.Second)
+		k.Observe(beside(now, observation.Sensors(sensors)))
+		for _, a := range k.evidence.Ailing["router"].List {
+			said += a.Text + "; "
+		}
+		return said
+	}
+	require.Equal(t, "PSU 2: input lost; ", read(fan, psu, temp))
+	require.Equal(t, "PSU 2: input lost, as was last read: it is not told of any more; ", read(temp))
+	read(temp)
+	require.Contains(t, read(temp), "Fan 1 is not told of any more")
+	psu.Level = reading.Fine
+	require.Empty(t, read(fan, psu, temp), "seen right")
+}

@@ -2,6 +2,7 @@ package verdict
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"plumbbob/internal/core/estate"
@@ -156,15 +157,47 @@ func (m *Moment) mismatch(d *estate.Device) (Reason, bool) {
 // within says what is wrong inside the box, and what may act on it by itself.
 func (m *Moment) within(d *estate.Device, strain func(Severity, Reason)) {
 	m.supplyTroubles(d, strain)
-	if a := m.ev.Ailing[d.Key]; !a.At.IsZero() && m.now.Sub(a.At) <= a.Good {
-		for _, x := range a.List {
-			severity := Warning
-			if x.Level == reading.Critical {
-				severity = Critical
-			}
-			strain(severity, Reason{Text: x.Text, At: a.At})
-		}
+	a := m.ev.Ailing[d.Key]
+	old := !a.At.IsZero() && m.now.Sub(a.At) > a.Good
+	if r, ok := m.unread(d, a, old); ok {
+		strain(Warning, r)
 	}
+	for _, x := range a.List { // bad news stays until it is contradicted
+		severity := Warning
+		if x.Level == reading.Critical {
+			severity = Critical
+		}
+		text := x.Text
+		if old {
+			text += ", as was last read"
+		}
+		strain(severity, Reason{Text: text, At: a.At})
+	}
+}
+
+// readWithin is how long the sensors of an endpoint that answers may take to be read at all.
+const readWithin = 5 * time.Minute
+
+// unread says that sensors cannot be read although who has them answers: no news is no
+// good news.
+func (m *Moment) unread(d *estate.Device, a Ailments, old bool) (Reason, bool) {
+	i := slices.IndexFunc(d.Endpoints, func(ep estate.Endpoint) bool { return ep.Sensors > 0 })
+	if i < 0 {
+		return Reason{}, false
+	}
+	why := ""
+	if a.Failed != "" {
+		why = ": " + a.Failed
+	}
+	switch p := m.endpoint(d, d.Endpoints[i].Name); {
+	case !p.Answers() || p.Refused:
+		return Reason{}, false // which is said of itself
+	case old:
+		return Reason{Text: "its sensors cannot be read any more" + why, At: a.At, Since: true}, true
+	case a.At.IsZero() && a.Failed != "" && m.now.Sub(p.UpSince) > readWithin:
+		return Reason{Text: "its sensors cannot be read" + why, At: p.UpSince, Since: true}, true
+	}
+	return Reason{}, false
 }
 
 // health says how the inside of a hung box is: fine, or what is wrong with it.

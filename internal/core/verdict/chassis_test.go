@@ -118,3 +118,32 @@ func TestOurOwnSwitchingIsNoFlapping(t *testing.T) {
 	s.poll(1)
 	require.Equal(t, Steady, s.vs["kiosk"].State, "%+v", s.vs["kiosk"].Reasons)
 }
+
+// TestNoNewsIsNoGoodNews: what was wrong inside stays wrong until it is seen right, and a
+// controller whose sensors cannot be read any more is not well.
+func TestNoNewsIsNoGoodNews(t *testing.T) {
+	s := controlled(t)
+	for i := range s.e.Device("kiosk").Endpoints {
+		s.e.Device("kiosk").Endpoints[i].Sensors = 10 * time.Second
+	}
+	board := estate.EndpointID{Device: "kiosk", Name: s.e.Device("kiosk").Endpoints[0].Name}
+	judged := func(a Ailments, after time.Duration) string {
+		s.ev.Ailing["kiosk"] = a
+		s.now = s.now.Add(after)
+		s.ev.Endpoint(board, Result{SentAt: s.now, RTT: time.Millisecond, OK: true})
+		s.ev.Probe(ProbeID{"kiosk", 0}, Result{SentAt: s.now, RTT: time.Millisecond, OK: true})
+		s.vs = Judge(s.e, s.ev, s.vs, s.now)
+		return string(s.vs["kiosk"].Severity) + " " + s.said("kiosk")
+	}
+	s.draw[5] = 42
+	s.poll(2)
+	failed := Ailment{"PSU 2: failed", reading.Critical}
+	require.Contains(t, judged(Ailments{At: s.now, Good: time.Minute, List: []Ailment{failed}}, 0), "critical PSU 2: failed;")
+	old := Ailments{At: s.now, Good: time.Minute, List: []Ailment{failed}, Failed: "the records cannot be read"}
+	said := judged(old, 2*time.Minute)
+	require.Contains(t, said, "critical PSU 2: failed, as was last read")
+	require.Contains(t, said, "its sensors cannot be read any more: the records cannot be read")
+	require.Contains(t, judged(Ailments{At: s.now, Good: time.Minute}, 0), " answers ICMP", "it is well again")
+	require.NotContains(t, judged(Ailments{Failed: "no"}, time.Second), "cannot be read")
+	require.Contains(t, judged(Ailments{Failed: "no"}, 10*time.Minute), "warning its sensors cannot be read: no")
+}

@@ -226,9 +226,10 @@ func (ev *Evidence) Panel(k estate.Key, l Light) {
 
 // Ailments are the readings of a controller that are out of bounds.
 type Ailments struct {
-	At   time.Time
-	Good time.Duration // for how long after that they count
-	List []Ailment
+	At     time.Time     // when its sensors were last read; zero when they never were
+	Good   time.Duration // for how long after that they are new
+	List   []Ailment
+	Failed string // why they could not be read at the last try; empty when they could
 }
 
 // An Ailment is one thing that is wrong inside a box.
