@@ -32,6 +32,9 @@ func (m *Moment) doubt(d *estate.Device, h hearing, p power, way path) (rs []Rea
 	if way.weak != "" {
 		rs = append(rs, Reason{Stance: For, At: m.hears(m.e.Device(way.weak)).since, Since: true, Text: fmt.Sprintf("%s before it is silent, and of what is behind that as much is silent as answers", way.weak)})
 	}
+	if way.slow != "" {
+		rs = append(rs, Reason{Stance: For, At: way.at, Text: fmt.Sprintf("%s before it takes %s to answer, so what is behind it may answer too late", way.slow, Millis(m.rtt(m.e.Device(way.slow))))})
+	}
 	if len(rs) == 0 && p.state != powerYes {
 		text := "whether it has power is not known, so it may be hung, off or asleep, or on a broken cable"
 		if len(d.Power) == 0 {

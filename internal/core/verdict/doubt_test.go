@@ -300,3 +300,40 @@ func TestWhatIsLostOfTwo(t *testing.T) {
 	require.Contains(t, s.said("h0"), "one of its 2 feeds is lost: outlet 2 of pdu is off")
 	require.Contains(t, s.said("h0"), "one of its 2 ways is lost: sw is silent")
 }
+
+// TestASlowHopProvesNothing: what is behind it may answer, and too late.
+func TestASlowHopProvesNothing(t *testing.T) {
+	s := yard(t, nil).rounds(3, nil)
+	s.mute["h0"] = true
+	s.rounds(6, func() {
+		for i := range 2 {
+			s.ev.Probe(ProbeID{"sw", 0}, Result{SentAt: s.now.Add(time.Duration(10+i) * time.Millisecond), RTT: 700 * time.Millisecond, OK: true})
+		}
+		s.ev.Probe(ProbeID{"h0", 0}, Result{SentAt: s.now.Add(time.Second)})
+	})
+	require.Equal(t, Strained, s.vs["sw"].State, s.said("sw"))
+	require.Contains(t, s.said("sw"), "takes 700 ms to answer, which is nearly as long as is waited")
+	require.Equal(t, Silent, s.vs["h0"].State, s.said("h0"))
+	require.Contains(t, s.said("h0"), "sw before it takes 700 ms to answer")
+}
+
+// TestLostPackets: whoever loses some is asked more often before it is called silent, and
+// the way that loses them is told of.
+func TestLostPackets(t *testing.T) {
+	s := yard(t, nil)
+	n := 0
+	s.rounds(40, func() {
+		for i := range 5 { // each host misses one question of three, none of them at once
+			k := estate.Key(fmt.Sprintf("h%d", i))
+			if n++; n%3 == 0 {
+				s.ev.Probes[ProbeID{k, 0}] = s.ev.Probes[ProbeID{k, 0}].After(Result{SentAt: s.now.Add(time.Second)})
+			}
+		}
+	})
+	require.Contains(t, s.said("sw"), "of the questions to what is behind it go unanswered, so silence is believed after")
+	s.mute["h0"] = true
+	s.rounds(6, nil)
+	require.NotContains(t, []State{Hung, Silent}, s.vs["h0"].State, "six in a row may be bad luck there")
+	s.rounds(30, nil)
+	require.Equal(t, Hung, s.vs["h0"].State, s.said("h0"))
+}

@@ -199,6 +199,9 @@ func (m *Moment) answering(d *estate.Device, h hearing, p power) Verdict {
 	for _, r := range m.miswired(d) {
 		strain(Warning, r)
 	}
+	if m.slowAnswer(d) && h.answers {
+		strain(Warning, Reason{Text: fmt.Sprintf("takes %s to answer, which is nearly as long as is waited", Millis(m.rtt(d))), At: h.lastAnswer})
+	}
 	for _, r := range m.lossy(d) {
 		strain(Warning, r)
 	}

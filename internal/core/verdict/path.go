@@ -15,6 +15,7 @@ type path struct {
 	cut   estate.Key // where it is broken
 	proof estate.Key // the nearest hop that proves it sound
 	weak  estate.Key // a silent hop that is taken to pass traffic, although as much speaks against it
+	slow  estate.Key // a hop that takes nearly as long to answer as is waited for what is behind it
 	at    time.Time  // when that hop last answered
 }
 
@@ -76,7 +77,11 @@ func (m *Moment) strand(via estate.Key, of silence) path {
 		// One more question must have gone unanswered after that: what the hop itself
 		// missed, it may have kept from the device.
 		if at := m.answeredBetween(v, of.since, of.last); !at.IsZero() {
-			return path{state: pathSound, proof: via, at: at}
+			p := path{state: pathSound, proof: via, at: at}
+			if m.slowAnswer(v) {
+				p.slow = via
+			}
+			return p
 		}
 		return path{}
 	case h.asked && !h.silent:
@@ -95,6 +100,20 @@ func (m *Moment) breaks(v *estate.Device) path {
 		}
 		return path{state: pathBroken, cut: v.Key}
 	})
+}
+
+// slowShare is how much of the time that is waited for an answer it may take before what
+// is behind could as well answer too late.
+const slowShare = 0.5
+
+// slowAnswer says whether a device takes nearly as long to answer as is waited.
+func (m *Moment) slowAnswer(d *estate.Device) bool {
+	for i, p := range d.Probes {
+		if pulse := m.ev.Probes[ProbeID{d.Key, i}]; p.Timeout <= 0 || pulse.Answers() && pulse.RTT.Seconds() < slowShare*p.Timeout.Seconds() {
+			return false
+		}
+	}
+	return len(d.Probes) > 0
 }
 
 // ourSide judges our own port, which is the hop before those that are connected to it: one
