@@ -125,3 +125,34 @@ func TestASensorThatVanishes(t *testing.T) {
 	psu.Level = reading.Fine
 	require.Empty(t, read(fan, psu, temp), "seen right")
 }
+
+// TestARestartThatNobodyMissed is known by the uptime, unless it was our doing, or the
+// counter has only begun anew.
+func TestARestartThatNobodyMissed(t *testing.T) {
+	now := time.Now()
+	for _, x := range []struct {
+		name          string
+		before, after time.Duration // up, and a quarter of an hour later
+		operated      time.Duration // ago; 0: never
+		told          bool
+	}{
+		{"it goes on", 24 * time.Hour, 24*time.Hour + 15*time.Minute, 0, false},
+		{"its clock drifts", 24 * time.Hour, 24*time.Hour + 15*time.Minute - 20*time.Second, 0, false},
+		{"it restarted", 24 * time.Hour, 2 * time.Minute, 0, true},
+		{"it restarted, because of us", 24 * time.Hour, 2 * time.Minute, 3 * time.Minute, false},
+		{"long after we had to do with it", 24 * time.Hour, 2 * time.Minute, 2 * time.Hour, true},
+		{"its counter began anew", 496 * 24 * time.Hour, 2 * time.Minute, 0, false},
+		{"it does not say", 24 * time.Hour, 0, 0, false},
+	} {
+		k := newKept(t, storetest.Open(t))
+		withController(t, k)
+		k.Observe(beside(now, observation.Sheet{Up: x.before}))
+		if x.operated > 0 {
+			k.operated["router"] = now.Add(15*time.Minute - x.operated)
+		}
+		k.Observe(beside(now.Add(15*time.Minute), observation.Sheet{Serial: "GW-1", Up: x.after}))
+		require.Equal(t, x.told, len(k.spool.entries) == 1, x.name)
+		require.Equal(t, x.told, !k.evidence.Restarted["router"].IsZero(), x.name)
+		require.Zero(t, k.Inside("router").Sheet.Up)
+	}
+}

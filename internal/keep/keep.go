@@ -56,6 +56,7 @@ type Keeper struct {
 	spool      spool
 	inside     map[estate.Key]*Inside
 	running    map[estate.Key]*power.Discharge // UPSes that live on their battery now
+	operated   map[estate.Key]time.Time        // when an operation last had to do with a device
 }
 
 // shown is what was last told of a device, to see what has changed.
@@ -69,7 +70,7 @@ func New(s *store.Store, log *slog.Logger, b *bus.Bus) *Keeper {
 	k := &Keeper{
 		store: s, log: log, bus: b, dirty: make(chan struct{}, 1), Retention: store.DefaultRetention,
 		estate: estate.Empty(), evidence: verdict.NewEvidence(), verdicts: map[estate.Key]verdict.Verdict{},
-		standing: map[estate.Key]store.StandingVerdict{}, shown: map[estate.Key]shown{}, spool: newSpool(), inside: map[estate.Key]*Inside{}, running: map[estate.Key]*power.Discharge{},
+		standing: map[estate.Key]store.StandingVerdict{}, shown: map[estate.Key]shown{}, spool: newSpool(), inside: map[estate.Key]*Inside{}, running: map[estate.Key]*power.Discharge{}, operated: map[estate.Key]time.Time{},
 	}
 	b.Observed.Listen(k.Observe)
 	return k
@@ -225,6 +226,7 @@ func (k *Keeper) SetOperating(devices []estate.Key, doing string) {
 		} else {
 			k.evidence.Operating[d] = doing
 		}
+		k.operated[d] = time.Now()
 	}
 	k.mu.Unlock()
 	k.touch()

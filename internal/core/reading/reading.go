@@ -198,8 +198,9 @@ type Sheet struct {
 	Manufacturer                                 int    // IANA enterprise number
 	Address, MAC, Name                           string // of the controller
 	OnFor                                        time.Duration
-	More                                         []string // whatever else it has, in words: custom fields, further units
-	Faults                                       []string // what of it could not be read
+	Up                                           time.Duration // since it last started; 0 when it does not say
+	More                                         []string      // whatever else it has, in words: custom fields, further units
+	Faults                                       []string      // what of it could not be read
 }
 
 // A Weakness is a standing fault in set-up or security, with what to do about it.

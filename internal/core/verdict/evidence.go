@@ -258,6 +258,8 @@ type Evidence struct {
 	Operating map[estate.Key]string // what an operation is doing to a device, in words
 	Parked    map[estate.Key]Parking
 
+	Restarted map[estate.Key]time.Time // when a device last started by itself, as its uptime says
+
 	// What judging has noted for the next time.
 	Lively map[estate.Key]float64   // W that a device drew when it last answered
 	Low    map[estate.Key]bool      // it draws no more than what is off or asleep does
@@ -279,6 +281,7 @@ func NewEvidence() *Evidence {
 		Meters:    map[estate.Key][]reading.Meter{},
 		Operating: map[estate.Key]string{},
 		Parked:    map[estate.Key]Parking{},
+		Restarted: map[estate.Key]time.Time{},
 		Lively:    map[estate.Key]float64{},
 		Low:       map[estate.Key]bool{},
 		Woke:      map[estate.Key]time.Time{},
@@ -293,7 +296,7 @@ func (ev *Evidence) Clone() *Evidence {
 		Chassis: maps.Clone(ev.Chassis), Panels: maps.Clone(ev.Panels), Ailing: maps.Clone(ev.Ailing),
 		Supplies: maps.Clone(ev.Supplies), Totals: maps.Clone(ev.Totals), Meters: maps.Clone(ev.Meters),
 		Operating: maps.Clone(ev.Operating), Parked: maps.Clone(ev.Parked),
-		Lively: maps.Clone(ev.Lively), Low: maps.Clone(ev.Low), Woke: maps.Clone(ev.Woke), Odd: maps.Clone(ev.Odd),
+		Restarted: maps.Clone(ev.Restarted), Lively: maps.Clone(ev.Lively), Low: maps.Clone(ev.Low), Woke: maps.Clone(ev.Woke), Odd: maps.Clone(ev.Odd),
 	}
 }
 
@@ -402,7 +405,7 @@ func (ev *Evidence) Forget(old, now *estate.Estate) {
 			delete(ev.Supplies, k)
 		}
 	}
-	for _, noted := range []map[estate.Key]time.Time{ev.Woke, ev.Odd} {
+	for _, noted := range []map[estate.Key]time.Time{ev.Woke, ev.Odd, ev.Restarted} {
 		maps.DeleteFunc(noted, func(k estate.Key, _ time.Time) bool { return now.Device(k) == nil })
 	}
 	maps.DeleteFunc(ev.Low, func(k estate.Key, _ bool) bool { return now.Device(k) == nil })

@@ -229,8 +229,14 @@ func (m *Moment) answering(d *estate.Device, h hearing, p power) Verdict {
 		strain(Critical, Reason{Text: "answers although no power is measured on its outlet: is the cable where the estate says?"})
 	}
 	v.Reasons = append(v.Reasons, m.secondActor(d)...)
+	if at := m.ev.Restarted[d.Key]; !at.IsZero() && m.now.Sub(at) < restartTold {
+		v.Reasons = append(v.Reasons, Reason{Stance: Note, Text: "it restarted by itself, as its uptime says", At: at})
+	}
 	return v
 }
+
+// restartTold is for how long it is told that a device restarted by itself.
+const restartTold = 24 * time.Hour
 
 // flipsBefore is how often the way to a device has come and gone: what it has
 // suffered with that is no fault of its own.

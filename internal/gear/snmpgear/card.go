@@ -1,6 +1,7 @@
 package snmpgear
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"time"
@@ -26,7 +27,7 @@ func (d *plate) ReadSheet(ctx context.Context) (reading.Sheet, error) {
 	var out reading.Sheet
 	err := d.read.use(ctx, func() error {
 		s := d.o.Profile.Sheet
-		got, err := d.read.get(append(oids(s.Maker, s.Product, s.Serial, s.Firmware), sysDescr, sysName))
+		got, err := d.read.get(append(oids(s.Maker, s.Product, s.Serial, s.Firmware), sysDescr, sysName, sysUpTime, hrSystemUptime))
 		if err != nil {
 			return err
 		}
@@ -34,6 +35,9 @@ func (d *plate) ReadSheet(ctx context.Context) (reading.Sheet, error) {
 		if out.Product == "" {
 			out.Product = got.text(sysDescr)
 		}
+		// Of a host the whole (RFC 2790), of a card itself (RFC 3418).
+		ticks := cmp.Or(got.integer(hrSystemUptime), got.integer(sysUpTime))
+		out.Up = time.Duration(ticks) * 10 * time.Millisecond
 		out.Name, out.Protocol, out.Address = got.text(sysName), "SNMP", d.o.Addresses[d.read.at]
 		return nil
 	})

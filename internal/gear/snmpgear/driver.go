@@ -96,9 +96,11 @@ func (d *Driver) Close() error {
 }
 
 const (
-	sysDescr    = "1.3.6.1.2.1.1.1.0"
-	sysObjectID = "1.3.6.1.2.1.1.2.0"
-	sysName     = "1.3.6.1.2.1.1.5.0"
+	sysDescr       = "1.3.6.1.2.1.1.1.0"
+	sysUpTime      = "1.3.6.1.2.1.1.3.0"
+	hrSystemUptime = "1.3.6.1.2.1.25.1.1.0"
+	sysObjectID    = "1.3.6.1.2.1.1.2.0"
+	sysName        = "1.3.6.1.2.1.1.5.0"
 )
 
 // Identify asks an agent what it is (SNMPv2-MIB, RFC 3418).
