@@ -293,7 +293,9 @@ func (m *Moment) silence(d *estate.Device, h hearing, p power) Verdict {
 		return m.behind(d, h, p, way)
 	}
 	v := Verdict{Since: h.since}
-	if r, ok := m.lives(d, h); ok {
+	if r, ok := m.lives(d, h); ok && m.now.Sub(h.since) < livesFor {
+		return m.hold(d, h, p) // nothing is lost by waiting, and it may be packets that are
+	} else if ok {
 		v.State, v.Severity = Strained, Critical
 		v.Reasons = append(append(h.reasons, r), noted(p.reasons)...)
 		return v
@@ -361,6 +363,9 @@ func (m *Moment) behind(d *estate.Device, h hearing, p power, way path) Verdict 
 	v.Reasons = append(v.Reasons, noted(p.reasons)...)
 	return v
 }
+
+// livesFor is how long a device that shows that it works may be silent before that is told.
+const livesFor = 20 * time.Second
 
 // lives says what shows that a device works although it does not answer.
 func (m *Moment) lives(d *estate.Device, h hearing) (Reason, bool) {
