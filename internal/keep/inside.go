@@ -95,6 +95,7 @@ func (k *Keeper) within(d *estate.Device, o observation.Observation) {
 			k.spool.docs[docKey{d.Key, docSheet}] = in.Sheet
 		case observation.Neighbours:
 			in.Neighbours, in.NeighboursAt = p, at
+			k.evidence.TakePorts(d.Key, verdict.Ports{At: at, List: p}, func(x estate.Key) bool { return k.estate.Device(x) != nil })
 			k.spool.docs[docKey{d.Key, docNeighbours}] = in.Neighbours
 		case observation.Weak:
 			in.Weak, in.WeakAt = p, at

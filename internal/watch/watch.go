@@ -149,6 +149,9 @@ func (l *loop) heard(a answered) {
 		for _, k := range l.asker.Missed(side, l.plan.Misses(a.subject)) {
 			l.each(k, func(s subject) { l.plan.Soon(s, now) })
 		}
+		if l.plan.Misses(a.subject) == verdict.SilentAfter {
+			l.askPorts(a.device, now)
+		}
 		return
 	}
 	for _, x := range l.asker.Answered(side, silent) {
@@ -157,6 +160,21 @@ func (l *loop) heard(a answered) {
 				l.plan.Soon(s, now)
 			}
 		})
+	}
+}
+
+// askPorts has the switches that a device is connected to asked how their ports are.
+func (l *loop) askPorts(k estate.Key, now time.Time) {
+	d := l.estate.Device(k)
+	if d == nil {
+		return // it has gone from the estate meanwhile
+	}
+	for _, c := range d.Network {
+		if via := l.estate.Device(c.Via.Device); via != nil {
+			for _, ep := range via.Endpoints {
+				l.plan.Soon(subject{device: via.Key, probe: -1, name: ep.Name, what: setUp}, now)
+			}
+		}
 	}
 }
 

@@ -23,6 +23,9 @@ func (m *Moment) doubt(d *estate.Device, h hearing, p power, way path) (rs []Rea
 	if r, ok := m.fell(d, h); ok {
 		rs = append(rs, r)
 	}
+	if r, ok := m.portDown(d, h); ok {
+		rs = append(rs, r)
+	}
 	if r, ok := m.sharedPort(d, h); ok {
 		rs = append(rs, r)
 	}

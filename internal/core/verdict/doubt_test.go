@@ -337,3 +337,39 @@ func TestLostPackets(t *testing.T) {
 	s.rounds(30, nil)
 	require.Equal(t, Hung, s.vs["h0"].State, s.said("h0"))
 }
+
+// TestThePortOfTheSwitch is a witness: one that is down says that nobody hangs there.
+func TestThePortOfTheSwitch(t *testing.T) {
+	for _, x := range []struct {
+		name string
+		port string // in the estate
+		then reading.Neighbour
+		read bool // since it fell silent
+		want State
+		says string
+	}{
+		{"down, by the estate's word", "7", reading.Neighbour{Port: "7"}, true, Silent, "port 7 of sw is down: it is its cable, its network card or its power"},
+		{"down, where it was last seen", "", reading.Neighbour{Port: "9"}, true, Silent, "port 9 of sw is down"},
+		{"up", "7", reading.Neighbour{Port: "7", Up: true}, true, Hung, "port 7 of sw is up"},
+		{"of before", "7", reading.Neighbour{Port: "7"}, false, Hung, "sw before it answers"},
+		{"another port", "7", reading.Neighbour{Port: "8"}, true, Hung, "sw before it answers"},
+	} {
+		t.Run(x.name, func(t *testing.T) {
+			s := yard(t, func(d map[estate.Key]*estate.Device) {
+				if x.port != "" {
+					d["h0"].Network[0].Via.Port = x.port
+				}
+			}).rounds(3, nil)
+			known := func(k estate.Key) bool { return s.e.Device(k) != nil }
+			s.ev.TakePorts("sw", Ports{s.now, []reading.Neighbour{{Port: "9", Up: true, Name: "h0"}}}, known)
+			s.mute["h0"] = true
+			s.rounds(15, func() {
+				if x.read {
+					s.ev.TakePorts("sw", Ports{s.now.Add(time.Second), []reading.Neighbour{x.then}}, known)
+				}
+			})
+			require.Equal(t, x.want, s.vs["h0"].State, s.said("h0"))
+			require.Contains(t, s.said("h0"), x.says)
+		})
+	}
+}

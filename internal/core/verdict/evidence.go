@@ -258,7 +258,9 @@ type Evidence struct {
 	Operating map[estate.Key]string // what an operation is doing to a device, in words
 	Parked    map[estate.Key]Parking
 
-	Restarted map[estate.Key]time.Time // when a device last started by itself, as its uptime says
+	Ports     map[estate.Key]Ports      // by the switch
+	Plugged   map[estate.Key]estate.End // where a device was last seen, by its switch
+	Restarted map[estate.Key]time.Time  // when a device last started by itself, as its uptime says
 
 	// What judging has noted for the next time.
 	Lively map[estate.Key]float64   // W that a device drew when it last answered
@@ -281,6 +283,8 @@ func NewEvidence() *Evidence {
 		Meters:    map[estate.Key][]reading.Meter{},
 		Operating: map[estate.Key]string{},
 		Parked:    map[estate.Key]Parking{},
+		Ports:     map[estate.Key]Ports{},
+		Plugged:   map[estate.Key]estate.End{},
 		Restarted: map[estate.Key]time.Time{},
 		Lively:    map[estate.Key]float64{},
 		Low:       map[estate.Key]bool{},
@@ -296,7 +300,7 @@ func (ev *Evidence) Clone() *Evidence {
 		Chassis: maps.Clone(ev.Chassis), Panels: maps.Clone(ev.Panels), Ailing: maps.Clone(ev.Ailing),
 		Supplies: maps.Clone(ev.Supplies), Totals: maps.Clone(ev.Totals), Meters: maps.Clone(ev.Meters),
 		Operating: maps.Clone(ev.Operating), Parked: maps.Clone(ev.Parked),
-		Restarted: maps.Clone(ev.Restarted), Lively: maps.Clone(ev.Lively), Low: maps.Clone(ev.Low), Woke: maps.Clone(ev.Woke), Odd: maps.Clone(ev.Odd),
+		Ports: maps.Clone(ev.Ports), Plugged: maps.Clone(ev.Plugged), Restarted: maps.Clone(ev.Restarted), Lively: maps.Clone(ev.Lively), Low: maps.Clone(ev.Low), Woke: maps.Clone(ev.Woke), Odd: maps.Clone(ev.Odd),
 	}
 }
 
@@ -408,6 +412,8 @@ func (ev *Evidence) Forget(old, now *estate.Estate) {
 	for _, noted := range []map[estate.Key]time.Time{ev.Woke, ev.Odd, ev.Restarted} {
 		maps.DeleteFunc(noted, func(k estate.Key, _ time.Time) bool { return now.Device(k) == nil })
 	}
+	maps.DeleteFunc(ev.Ports, func(k estate.Key, _ Ports) bool { return now.Device(k) == nil })
+	maps.DeleteFunc(ev.Plugged, func(k estate.Key, on estate.End) bool { return now.Device(k) == nil || now.Device(on.Device) == nil })
 	maps.DeleteFunc(ev.Low, func(k estate.Key, _ bool) bool { return now.Device(k) == nil })
 	maps.DeleteFunc(ev.Lively, func(k estate.Key, _ float64) bool { return now.Device(k) == nil })
 	for k := range ev.Totals {

@@ -305,7 +305,7 @@ func (m *Moment) silence(d *estate.Device, h hearing, p power) Verdict {
 		v.Reasons = append([]Reason{r}, noted(p.reasons)...)
 		return v
 	}
-	if way.state == pathUnproven || p.state == powerYes && !p.at.After(h.since) || m.backAgain(d, h) {
+	if way.state == pathUnproven || p.state == powerYes && !p.at.After(h.since) || m.backAgain(d, h) || m.portUnread(d, h) {
 		return m.hold(d, h, p) // that it had power before says nothing about now
 	}
 	sound := Reason{Stance: For, Text: fmt.Sprintf("%s before it answers", way.proof), At: way.at}
@@ -319,7 +319,7 @@ func (m *Moment) silence(d *estate.Device, h hearing, p power) Verdict {
 	}
 	v.State = Hung
 	v.Reasons = append(append(p.reasons, h.reasons...), sound)
-	v.Reasons = append(append(v.Reasons, m.alive(d)...), m.health(d)...)
+	v.Reasons = append(append(append(v.Reasons, m.portUp(d, h)...), m.alive(d)...), m.health(d)...)
 	return v
 }
 
