@@ -93,6 +93,9 @@ func compare[T any](thing string, old, now *T) []Change {
 	var out []Change
 	a, b := reflect.ValueOf(*old), reflect.ValueOf(*now)
 	for i := range a.NumField() {
+		if !a.Type().Field(i).IsExported() {
+			continue
+		}
 		field := a.Type().Field(i).Name
 		from, to := words(a.Field(i).Interface()), words(b.Field(i).Interface())
 		if from == to || slices.Contains([]string{"Key", "Was"}, field) {

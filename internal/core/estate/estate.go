@@ -91,7 +91,12 @@ type Device struct {
 
 	// The boxes through which its screen, its console and its buttons are reached.
 	Video, Serial, Panel []End
+
+	index int
 }
+
+// Index is the place of a device among those of its estate.
+func (d *Device) Index() int { return d.index }
 
 // A PowerCable leads from an outlet, or from the utility, to the device.
 type PowerCable struct {
@@ -233,6 +238,7 @@ func New(name string, standpoint Key, sites []Site, devices []Device) (*Estate, 
 	}
 	for i := range devices {
 		d := &devices[i]
+		d.index = i
 		e.device[d.Key] = d
 		for _, c := range d.Power {
 			e.fed[c.From] = append(e.fed[c.From], d.Key)

@@ -65,7 +65,7 @@ func (m *Moment) endpoint(d *estate.Device, name string) Pulse {
 // or, when none must, when any does. It is silent when that has become
 // impossible; in between, the evidence is incomplete.
 func (m *Moment) hears(d *estate.Device) hearing {
-	return recall(&m.heard, d.Key, func() hearing {
+	return m.heard.of(d, func() hearing {
 		h := listen(m.voices(d), m.now)
 		h.reasons = slices.Clip(h.reasons) // it is shared: who adds to it must copy it
 		return h

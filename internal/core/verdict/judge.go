@@ -83,7 +83,7 @@ func Judge(e *estate.Estate, ev *Evidence, prev map[estate.Key]Verdict, now time
 func (m *Moment) Judge() map[estate.Key]Verdict {
 	n := len(m.e.Devices)
 	out := make(map[estate.Key]Verdict, n)
-	m.heard, m.fed, m.powers = make(map[estate.Key]hearing, n), make(map[estate.Key]power, n), make(map[estate.Key]power, n)
+	m.heard.all, m.fed.all, m.powers.all = make([]slot[hearing], n), make([]slot[power], n), make([]slot[power], n)
 	for i := range m.e.Devices {
 		d := &m.e.Devices[i]
 		m.rise(d)

@@ -19,9 +19,9 @@ type Moment struct {
 
 	open bool // a verdict waits for what is heard next
 
-	heard     map[estate.Key]hearing
-	fed       map[estate.Key]power // by feeds alone
-	powers    map[estate.Key]power
+	heard     memo[hearing]
+	fed       memo[power] // by feeds alone
+	powers    memo[power]
 	flipping  map[estate.Key]int // on the way to a device
 	passes    map[estate.Key]sided
 	port      *ownPort
@@ -51,6 +51,30 @@ const settling = time.Minute
 // Open says, after Judge, that a verdict waits for what is heard next, whatever
 // that is.
 func (m *Moment) Open() bool { return m.open }
+
+// A memo keeps what was worked out of devices: of all of them, by their places, when all
+// will be asked for, or of some.
+type memo[V any] struct {
+	all  []slot[V]
+	some map[estate.Key]V
+}
+
+type slot[V any] struct {
+	known bool
+	v     V
+}
+
+func (m *memo[V]) of(d *estate.Device, work func() V) V {
+	if m.all == nil {
+		return recall(&m.some, d.Key, work)
+	}
+	if s := &m.all[d.Index()]; s.known {
+		return s.v
+	}
+	v := work()
+	m.all[d.Index()] = slot[V]{true, v}
+	return v
+}
 
 // recall returns what was worked out before, or works it out now.
 func recall[K comparable, V any](memo *map[K]V, k K, work func() V) V {

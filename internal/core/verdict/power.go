@@ -62,7 +62,7 @@ func Idle(d *estate.Device) float64 {
 
 // power weighs everything that says whether a device has power.
 func (m *Moment) power(d *estate.Device) power {
-	return recall(&m.powers, d.Key, func() power {
+	return m.powers.of(d, func() power {
 		p := m.withChassis(d, m.withPanel(d, m.feeds(d)))
 		p.reasons = slices.Clip(p.reasons) // it is shared: who adds to it must copy it
 		return p
@@ -73,7 +73,7 @@ func (m *Moment) power(d *estate.Device) power {
 // current, or, where they are not metered, are on. One of several feeds may
 // carry little while the others carry it all, so the sum counts.
 func (m *Moment) feeds(d *estate.Device) power {
-	return recall(&m.fed, d.Key, func() power {
+	return m.fed.of(d, func() power {
 		p := m.addFeeds(d)
 		p.reasons = slices.Clip(p.reasons)
 		return p
