@@ -36,8 +36,6 @@ type tally struct {
 	opened   map[string][]int // incidents in each episode, by fault
 	onWell   int              // incidents on devices that are well
 	delays   []float64        // of hangs with power known: multiples of the least possible
-	judged   time.Duration
-	judging  int // devices
 	shown    []string
 }
 

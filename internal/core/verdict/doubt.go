@@ -1,6 +1,7 @@
 package verdict
 
 import (
+	"cmp"
 	"fmt"
 	"time"
 
@@ -109,29 +110,26 @@ func (m *Moment) fedBy(k estate.Key) []estate.Key {
 	return m.hangs[k]
 }
 
-// together names what a silent device fell silent with: all that it hangs on is silent
-// since the same moment, and so is all else there.
+// together names what a silent device fell silent with: what it hangs on is silent since
+// the same moment, and so is all else that hangs there alone.
 func (m *Moment) together(d *estate.Device, h hearing) estate.Key {
-	for _, c := range d.Power {
-		from := m.e.Device(c.From.Device)
-		if from == nil || len(d.Power) > 1 {
-			return ""
-		}
-		up := m.hears(from)
-		if !up.silent || apart(up.since, h.since) > atOnce+m.slowest(from) {
-			return ""
-		}
-		for _, k := range m.fedBy(from.Key) {
-			if x := m.hears(m.e.Device(k)); x.answers && x.lastAnswer.After(up.since) && len(m.e.Device(k).Power) == 1 {
-				return ""
-			}
-		}
-		if above := m.together(from, up); above != "" {
-			return above
-		}
-		return from.Key
+	if len(d.Power) != 1 {
+		return ""
 	}
-	return ""
+	from := m.e.Device(d.Power[0].From.Device)
+	if from == nil {
+		return ""
+	}
+	up := m.hears(from)
+	if !up.silent || apart(up.since, h.since) > atOnce+m.slowest(from) {
+		return ""
+	}
+	for _, k := range m.fedBy(from.Key) {
+		if x := m.hears(m.e.Device(k)); x.answers && x.lastAnswer.After(up.since) && len(m.e.Device(k).Power) == 1 {
+			return ""
+		}
+	}
+	return cmp.Or(m.together(from, up), from.Key)
 }
 
 // slowest is how rarely a device is asked: so much later its silence may be found.
