@@ -54,7 +54,7 @@ var rules = map[string]rule{
 	"tell":            {[]string{"bus", "core/", "health", "store", "whole", "wire/syslog"}, "it sends what is on record"},
 	"api":             {[]string{"act", "api/contract", "bus", "calendar", "core/", "estatefile", "gear", "health", "incidents", "keep", "lease", "people", "profile", "secret", "store", "stream", "version", "watch"}, "the edge asks rooms: no driver, no garage, no protocol"},
 	"api/contract":    {nil, "generated"},
-	"client":          {[]string{"api/contract", "core/estate", "core/journal", "core/plain", "core/verdict", "estatefile", "profile", "secret", "version"}, "it knows the service by its contract alone"},
+	"client":          {[]string{"api/contract", "core/estate", "core/journal", "core/plain", "core/verdict", "estatefile", "profile", "secret", "version", "whole"}, "it knows the service by its contract alone"},
 	"service":         {[]string{"act", "api", "bus", "core/", "estatefile", "gear", "gear/garage", "gear/sshgear", "health", "hint", "incidents", "keep", "lease", "password", "people", "profile", "secret", "store", "store/mariadb", "stream", "tell", "watch", "whole", "wire/icmp", "wire/names", "wire/syslog"}, "it puts the rooms together"},
 	"daemon":          {[]string{"../web", "core/group", "password", "people", "service", "store", "version", "wire/names"}, "the command line of what people install: it carries no simulated gear"},
 	"labcli":          {[]string{"../demo", "../web", "client", "core/", "daemon", "estatefile", "keep", "lab", "password", "service", "store", "version", "wire/icmp", "wire/names"}, "the command line of the lab and the demo"},

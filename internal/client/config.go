@@ -19,6 +19,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+
+	"plumbbob/internal/whole"
 )
 
 // Config is where the client is logged in.
@@ -67,7 +69,7 @@ func (c Config) Write(path string) error {
 	if err != nil {
 		return fmt.Errorf("keep the log-in: %w", err)
 	}
-	if err := os.WriteFile(path, append(text, '\n'), 0o600); err != nil {
+	if err := whole.Write(path, append(text, '\n')); err != nil {
 		return fmt.Errorf("keep the log-in: %w", err)
 	}
 	return nil

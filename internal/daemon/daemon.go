@@ -1,6 +1,7 @@
 // Package daemon is the command line of plumbd.
 //
 //	daemon.go  the command, its exit status, its log
+//	backup.go  plumbd backup, plumbd restore
 //	serve.go   plumbd serve, plumbd password, plumbd code
 package daemon
 
@@ -96,7 +97,7 @@ whether a silent device is hung, without power or merely cut off, and switches
 power safely. People use it through the console, which it serves, and through
 the client plumb.`,
 	}
-	root.AddCommand(serveCommand(), passwordCommand(), codeCommand())
+	root.AddCommand(serveCommand(), passwordCommand(), codeCommand(), backupCommand(), restoreCommand())
 	return root
 }
 
