@@ -263,10 +263,11 @@ type Evidence struct {
 	Restarted map[estate.Key]time.Time  // when a device last started by itself, as its uptime says
 
 	// What judging has noted for the next time.
-	Lively map[estate.Key]float64   // W that a device drew when it last answered
-	Low    map[estate.Key]bool      // it draws no more than what is off or asleep does
-	Woke   map[estate.Key]time.Time // when that was over
-	Odd    map[estate.Key]time.Time // since when two meters tell of different boxes
+	Lively map[estate.Key]float64    // W that a device drew when it last answered
+	Low    map[estate.Key]bool       // it draws no more than what is off or asleep does
+	Woke   map[estate.Key]time.Time  // when that was over
+	Ways   map[estate.Key]loss.Meter // what is lost on the way through a hop
+	Odd    map[estate.Key]time.Time  // since when two meters tell of different boxes
 }
 
 // NewEvidence returns evidence of nothing.
@@ -300,7 +301,7 @@ func (ev *Evidence) Clone() *Evidence {
 		Chassis: maps.Clone(ev.Chassis), Panels: maps.Clone(ev.Panels), Ailing: maps.Clone(ev.Ailing),
 		Supplies: maps.Clone(ev.Supplies), Totals: maps.Clone(ev.Totals), Meters: maps.Clone(ev.Meters),
 		Operating: maps.Clone(ev.Operating), Parked: maps.Clone(ev.Parked),
-		Ports: maps.Clone(ev.Ports), Plugged: maps.Clone(ev.Plugged), Restarted: maps.Clone(ev.Restarted), Lively: maps.Clone(ev.Lively), Low: maps.Clone(ev.Low), Woke: maps.Clone(ev.Woke), Odd: maps.Clone(ev.Odd),
+		Ports: maps.Clone(ev.Ports), Plugged: maps.Clone(ev.Plugged), Restarted: maps.Clone(ev.Restarted), Lively: maps.Clone(ev.Lively), Low: maps.Clone(ev.Low), Woke: maps.Clone(ev.Woke), Odd: maps.Clone(ev.Odd), Ways: maps.Clone(ev.Ways),
 	}
 }
 
@@ -310,7 +311,7 @@ func (ev *Evidence) Probe(id ProbeID, r Result) {
 	was := ev.Probes[id]
 	now := was.After(r)
 	if ev.Operating[id.Device] != "" {
-		now.Flips = was.Flips
+		now.Flips, now.Loss = was.Flips, was.Loss
 	}
 	ev.Probes[id] = now
 	ev.news(now.tells(was))
@@ -320,6 +321,9 @@ func (ev *Evidence) Probe(id ProbeID, r Result) {
 func (ev *Evidence) Endpoint(id estate.EndpointID, r Result) {
 	was := ev.Endpoints[id]
 	now := was.After(r)
+	if ev.Operating[id.Device] != "" {
+		now.Loss = was.Loss
+	}
 	ev.Endpoints[id] = now
 	ev.news(now.tells(was))
 }

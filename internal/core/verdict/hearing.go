@@ -39,7 +39,7 @@ func (m *Moment) voices(d *estate.Device) []voice {
 	var vs []voice
 	for i, p := range d.Probes {
 		pulse := m.ev.Probes[ProbeID{d.Key, i}]
-		pulse.Need = max(pulse.Loss.Need(), m.need(d.Network))
+		pulse.Need = m.needs(d, pulse, d.Network)
 		vs = append(vs, voice{p.String(), p.Must, pulse})
 	}
 	if len(vs) > 0 {
@@ -57,8 +57,17 @@ func (m *Moment) voices(d *estate.Device) []voice {
 // endpoint is how an endpoint answers, with how often it has to be asked in vain.
 func (m *Moment) endpoint(d *estate.Device, name string) Pulse {
 	pulse := m.ev.Endpoints[estate.EndpointID{Device: d.Key, Name: name}]
-	pulse.Need = max(pulse.Loss.Need(), m.need(m.e.PathOf(d.Key, name)))
+	pulse.Need = m.needs(d, pulse, m.e.PathOf(d.Key, name))
 	return pulse
+}
+
+// needs is how many questions in a row have to go unanswered for a silence. While an
+// operation has to do with a device that is asked closely, and expected to fall silent.
+func (m *Moment) needs(d *estate.Device, p Pulse, way []estate.NetworkCable) int {
+	if m.ev.Operating[d.Key] != "" {
+		return SilentAfter
+	}
+	return max(p.Loss.Need(), m.need(way))
 }
 
 // hears listens to all voices of a device. It answers when all that must do,

@@ -84,6 +84,7 @@ func (m *Moment) Judge() map[estate.Key]Verdict {
 	n := len(m.e.Devices)
 	out := make(map[estate.Key]Verdict, n)
 	m.heard.all, m.fed.all, m.powers.all = make([]slot[hearing], n), make([]slot[power], n), make([]slot[power], n)
+	m.ev.Ways = m.losses()
 	for i := range m.e.Devices {
 		d := &m.e.Devices[i]
 		m.rise(d)

@@ -4,7 +4,6 @@ import (
 	"time"
 
 	"plumbbob/internal/core/estate"
-	"plumbbob/internal/core/loss"
 )
 
 // A Moment is an estate and its evidence at one time, with what has been worked
@@ -25,7 +24,6 @@ type Moment struct {
 	flipping  map[estate.Key]int // on the way to a device
 	passes    map[estate.Key]sided
 	port      *ownPort
-	lost      map[estate.Key]loss.Meter // on the way through a hop
 	hangs     map[estate.Key][]estate.Key
 	broken    map[estate.Key]path // through a silent hop
 	through   map[hopOf]path      // through one of which nothing is known

@@ -352,12 +352,7 @@ func (m *Moment) need(cables []estate.NetworkCable) int {
 
 // wayLoss is what is lost on the way through a hop: by the hop, and by all that is reached
 // through it at once, but for what further up loses itself.
-func (m *Moment) wayLoss(via estate.Key) loss.Meter {
-	if m.lost == nil {
-		m.lost = m.losses()
-	}
-	return m.lost[via]
-}
+func (m *Moment) wayLoss(via estate.Key) loss.Meter { return m.ev.Ways[via] }
 
 // losses adds up, hop by hop, what is lost directly behind it and at itself; the worst of
 // what is further up counts for what is below.
