@@ -251,13 +251,20 @@ func (p *process) launch(t *testing.T) {
 	p.Stdout, p.Stderr = p.out, p.out
 	require.NoError(t, p.Start())
 	running := p.Cmd
+	out := p.out
 	p.owner.Cleanup(func() { // a test that has failed leaves nothing behind either
+		if p.owner.Failed() {
+			p.owner.Log(tail(out.String()))
+		}
 		if running.ProcessState == nil {
 			_ = running.Process.Kill()
 			_ = running.Wait()
 		}
 	})
 }
+
+// tail is the end of a long text.
+func tail(text string) string { return text[max(0, len(text)-8000):] }
 
 func (p *process) kill(t *testing.T) {
 	require.NoError(t, p.Process.Kill())

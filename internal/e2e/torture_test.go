@@ -278,10 +278,10 @@ func (x *torture) asks(door, kind string, v *victim, why string, more ...string)
 
 // list asks for a list until it is given.
 func list[T any](x *torture, args ...string) (v T) {
-	x.eventually(func() bool {
+	require.Eventually(x, func() bool { // a database that was killed on a full disk takes its time
 		var out bytes.Buffer
 		return client.Main(append(args, "--output", "json", "--config", filepath.Join(x.dir, x.login)), strings.NewReader(""), &out, &out) == 0
-	}, strings.Join(args, " "))
+	}, 5*soon, often, strings.Join(args, " "))
 	return reads[T](x.world, args...)
 }
 
