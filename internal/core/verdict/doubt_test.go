@@ -3,6 +3,7 @@ package verdict
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -257,6 +258,9 @@ func TestOneCauseTakesAlong(t *testing.T) {
 			for i, w := range x.want {
 				require.Equal(t, w.Device, got[i].Device)
 				require.ElementsMatch(t, w.Explains, got[i].Explains, s.states())
+				for _, k := range w.Explains {
+					require.True(t, s.vs[k].State != Silent || strings.Contains(s.said(k), "pdu, on which it hangs, fell silent with it"), s.said(k))
+				}
 			}
 		})
 	}

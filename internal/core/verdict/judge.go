@@ -315,6 +315,9 @@ func (m *Moment) silence(d *estate.Device, h hearing, p power) Verdict {
 	}
 	if doubt := m.doubt(d, h, p, way); p.state != powerYes || len(doubt) > 0 {
 		v.State, v.By = Silent, m.together(d, h)
+		if v.By != "" {
+			doubt = append([]Reason{{Stance: For, At: m.hears(m.e.Device(v.By)).since, Since: true, Text: fmt.Sprintf("%s, on which it hangs, fell silent with it", v.By)}}, doubt...)
+		}
 		v.Reasons = append(append(append(h.reasons, sound), doubt...), noted(p.reasons)...)
 		return v
 	}
