@@ -43,6 +43,20 @@ func on(fits func(*box) bool, set func(w *world, b *box, is bool)) func(*world) 
 	}
 }
 
+// hang has a box hang, until somebody restarts it.
+func hang(w *world, b *box, is bool) {
+	if b.hung = is; !is {
+		w.restart(b)
+	}
+}
+
+// blip has a box be away for some seconds.
+func blip(w *world, b *box, is bool) {
+	if is {
+		b.up = w.now.Add(time.Duration(5+w.rng.IntN(30)) * time.Second)
+	}
+}
+
 // restart brings a box back as it does after being off.
 func (w *world) restart(b *box) { b.up = w.now.Add(b.boot) }
 
@@ -51,11 +65,7 @@ func faults() []fault { return append(single(), several()...) }
 
 func single() []fault {
 	return []fault{
-		{name: "a host hangs", do: on(host, func(w *world, b *box, is bool) {
-			if b.hung = is; !is {
-				w.restart(b)
-			}
-		})},
+		{name: "a host hangs", do: on(host, hang)},
 		{name: "a host is pressed off", do: on(host, func(w *world, b *box, is bool) {
 			if b.off = is; !is {
 				w.restart(b)
@@ -73,27 +83,11 @@ func single() []fault {
 			}
 		})},
 		{name: "a port refuses", do: on(host, func(_ *world, b *box, is bool) { b.refuses = is })},
-		{name: "a switch hangs", do: on(role("switch"), func(w *world, b *box, is bool) {
-			if b.hung = is; !is {
-				w.restart(b)
-			}
-		})},
-		{name: "a switch restarts", do: on(role("switch"), func(w *world, b *box, is bool) {
-			if is {
-				b.up = w.now.Add(time.Duration(5+w.rng.IntN(30)) * time.Second)
-			}
-		})},
+		{name: "a switch hangs", do: on(role("switch"), hang)},
+		{name: "a switch restarts", do: on(role("switch"), blip)},
 		{name: "the cable of a switch is cut", do: on(role("switch"), func(_ *world, b *box, is bool) { b.uncabled = is })},
-		{name: "a router hangs", do: on(role("router"), func(w *world, b *box, is bool) {
-			if b.hung = is; !is {
-				w.restart(b)
-			}
-		})},
-		{name: "a router restarts", do: on(role("router"), func(w *world, b *box, is bool) {
-			if is {
-				b.up = w.now.Add(time.Duration(5+w.rng.IntN(30)) * time.Second)
-			}
-		})},
+		{name: "a router hangs", do: on(role("router"), hang)},
+		{name: "a router restarts", do: on(role("router"), blip)},
 		{name: "a PDU dies", do: on(role("pdu"), func(_ *world, b *box, is bool) { b.broken = is })},
 		{name: "the card of a PDU dies", do: on(role("pdu"), func(_ *world, b *box, is bool) { b.cardDead = is })},
 		{name: "the card of a UPS dies", do: on(role("ups"), func(_ *world, b *box, is bool) { b.cardDead = is })},
