@@ -120,6 +120,11 @@ func single() []fault {
 		{name: "5 % of the packets are lost", lossy: true, do: lossy(0.05)},
 		{name: "10 % of the packets are lost", lossy: true, do: lossy(0.1)},
 		{name: "20 % of the packets are lost", lossy: true, do: lossy(0.2)},
+		{name: "packets are lost in bursts, a tenth of the time", lossy: true, do: on(role("router"), func(_ *world, b *box, is bool) {
+			if b.bursts = 0; is {
+				b.bursts = 0.1
+			}
+		})},
 	}
 }
 

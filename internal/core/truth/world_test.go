@@ -33,6 +33,7 @@ type box struct {
 	relay                     map[string]bool
 	output                    bool // of a UPS
 	loss                      float64
+	bursts                    float64    // share of the time in which nearly all is lost
 	behind                    estate.Key // really connected here, whatever the estate says
 }
 
@@ -164,10 +165,27 @@ func (w *world) reaches(k estate.Key) (ok bool, survives float64) {
 		if !w.works(b) || b.uncabled {
 			return false, 0
 		}
-		survives *= (1 - b.loss) * (1 - b.loss)
+		survives *= (1 - b.lostNow(w.now)) * (1 - b.lostNow(w.now))
 		k = b.behind
 	}
 	return w.port, survives
+}
+
+// A burst lasts for some seconds, and loses this much each way.
+const (
+	burst     = 3 * time.Second
+	burstLoss = 0.7
+)
+
+// lostNow is how likely a packet is lost at a box at a time.
+func (b *box) lostNow(now time.Time) float64 {
+	if b.bursts > 0 {
+		n := rand.New(rand.NewPCG(uint64(now.UnixNano()/int64(burst)), uint64(len(b.d.Key))))
+		if n.Float64() < b.bursts {
+			return burstLoss
+		}
+	}
+	return b.loss
 }
 
 // sure is how a box really is, in one word, and whether that can be known.
