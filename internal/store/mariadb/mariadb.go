@@ -16,6 +16,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -147,11 +148,30 @@ func (s *Server) prepare(ctx context.Context) error {
 	return nil
 }
 
+// left is the process of a server that runs on our data: by the file in which it notes
+// its number, or, as that is there only once it has started, by how it was called.
+func (s *Server) left() int {
+	if pid := s.PID(); pid != 0 && isServer(pid) {
+		return pid
+	}
+	all, _ := filepath.Glob("/proc/[0-9]*/cmdline")
+	for _, file := range all {
+		text, err := os.ReadFile(file)
+		if err != nil || !slices.Contains(strings.Split(string(text), "\x00"), "--datadir="+s.path("data")) {
+			continue
+		}
+		if pid, _ := strconv.Atoi(strings.Split(file, "/")[2]); isServer(pid) {
+			return pid
+		}
+	}
+	return 0
+}
+
 // reap waits for a server that an earlier, killed plumbd left behind: two must
 // never run on one data directory.
 func (s *Server) reap() error {
-	pid := s.PID()
-	if pid == 0 || !isServer(pid) {
+	pid := s.left()
+	if pid == 0 {
 		return nil
 	}
 	_ = syscall.Kill(pid, syscall.SIGTERM)

@@ -30,3 +30,29 @@ func TestAServerThatHearsNothingIsKilled(t *testing.T) {
 	require.NoError(t, s.reap())
 	require.EqualError(t, <-ended, "signal: killed")
 }
+
+// TestAServerThatHasNotStartedYet, and has noted its number nowhere, is found by how it
+// was called: two must not run on one directory.
+func TestAServerThatHasNotStartedYet(t *testing.T) {
+	dir := t.TempDir()
+	young := filepath.Join(dir, "mariadb-young")
+	require.NoError(t, os.WriteFile(young, []byte("#!/bin/sh\necho up\nwhile :; do sleep 0.1; done\n"), 0o700))
+	s := &Server{dir: dir, log: slog.New(slog.DiscardHandler)}
+	other := exec.Command(young, "--datadir="+dir+"/other")
+	left := exec.Command(young, "--datadir="+s.path("data"))
+	for _, c := range []*exec.Cmd{other, left} {
+		up, err := c.StdoutPipe()
+		require.NoError(t, err)
+		require.NoError(t, c.Start())
+		_, err = up.Read(make([]byte, 1))
+		require.NoError(t, err)
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- left.Wait() }()
+	require.Equal(t, left.Process.Pid, s.left())
+	require.NoError(t, s.reap())
+	require.EqualError(t, <-ended, "signal: terminated")
+	require.Zero(t, s.left())
+	require.NoError(t, other.Process.Kill(), "that of another directory is let alone")
+	_ = other.Wait()
+}
