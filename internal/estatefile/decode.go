@@ -23,7 +23,7 @@ func (p *parser) decode(text []byte) *file {
 	if err := dec.Decode(&yaml.Node{}); !errors.Is(err, io.EOF) && !p.lenient {
 		p.fault(nil, "there is a second document, behind ---: an estate is one document")
 	}
-	w := walk{most: mostNodes}
+	w := walk{most: mostNodes, inside: map[*yaml.Node]bool{}}
 	w.unknown(&p.root, reflect.TypeFor[file]())
 	if w.most <= 0 {
 		p.fault(nil, "has more than %d members once its aliases are written out: that cannot be an estate", mostNodes)
@@ -99,7 +99,8 @@ func (p *parser) devices(text []byte, n *yaml.Node, f *file) {
 // A walk goes through a document beside the type that it is for, and notes the keys that
 // the type has not got: the YAML package does that only for a text as a whole.
 type walk struct {
-	most   int // members that may still be looked at
+	most   int                 // members that may still be looked at
+	inside map[*yaml.Node]bool // aliases that are being gone through: one in itself has no end
 	faults []Fault
 }
 
@@ -111,7 +112,12 @@ func (w *walk) unknown(n *yaml.Node, t reflect.Type) {
 	}
 	switch {
 	case n.Kind == yaml.AliasNode:
+		if w.inside[n.Alias] {
+			return // which the YAML package complains about
+		}
+		w.inside[n.Alias] = true
 		w.unknown(n.Alias, t)
+		delete(w.inside, n.Alias)
 		return
 	case n.Kind == yaml.DocumentNode && len(n.Content) > 0:
 		w.unknown(n.Content[0], t)

@@ -206,6 +206,8 @@ func FuzzParse(f *testing.F) {
 	f.Add(demo.Estate(demo.Default))
 	f.Add("plumb-estate: 1\ndevices: {a: {power: [{from: b/1, colour: c}]}}")
 	f.Add("a: &x [*x]")
+	f.Add("!: &x [*x]")
+	f.Add("<<: &x [*x]")
 	f.Fuzz(func(t *testing.T, text string) {
 		e, err := Parse("f", []byte(text))
 		var faults *Faults
