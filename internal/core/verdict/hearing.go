@@ -63,11 +63,11 @@ func (m *Moment) endpoint(d *estate.Device, name string) Pulse {
 
 // needs is how many questions in a row have to go unanswered for a silence. While an
 // operation has to do with a device that is asked closely, and expected to fall silent.
-func (m *Moment) needs(d *estate.Device, p Pulse, way []estate.NetworkCable) int {
+func (m *Moment) needs(d *estate.Device, p Pulse, cables []estate.NetworkCable) int {
 	if m.ev.Operating[d.Key] != "" {
 		return SilentAfter
 	}
-	return max(p.Loss.Need(), m.need(way))
+	return max(p.Loss.Need(), m.need(cables))
 }
 
 // hears listens to all voices of a device. It answers when all that must do,

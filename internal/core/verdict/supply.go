@@ -110,7 +110,7 @@ const inputGood = 0.6
 type mains struct {
 	there, known bool
 	volts        float64
-	ups          estate.Key // the first that measures it
+	witness      estate.Key // the first UPS that measures it
 }
 
 // Utility says whether the utility is there at a site, as the UPSes that hang
@@ -143,7 +143,7 @@ func (m *Moment) measures(d *estate.Device) {
 	for _, in := range s.Inputs {
 		if in.V != nil {
 			u.known = true
-			u.ups = cmp.Or(u.ups, d.Key)
+			u.witness = cmp.Or(u.witness, d.Key)
 			u.volts = max(u.volts, *in.V)
 			u.there = u.there || *in.V >= inputGood*nominal
 		}
@@ -169,5 +169,5 @@ func (m *Moment) utilityFeed(d *estate.Device) power {
 	if !known || there || d.Supply != nil || m.hears(d).answers {
 		return power{} // what answers hangs on something else, whatever the UPSes measure
 	}
-	return power{state: powerNo, at: m.now, cause: m.utilities[d.Site].ups, reasons: []Reason{{Stance: For, Text: "the utility is gone at " + string(d.Site) + ", as its UPS measures"}}}
+	return power{state: powerNo, at: m.now, cause: m.utilities[d.Site].witness, reasons: []Reason{{Stance: For, Text: "the utility is gone at " + string(d.Site) + ", as its UPS measures"}}}
 }
