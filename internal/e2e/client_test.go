@@ -116,7 +116,7 @@ func TestGearThatLies(t *testing.T) {
 	require.NoError(t, w.lab.Heal(""))
 
 	require.NoError(t, w.lab.Swap(kiosk, recorder))
-	out = w.flat(1, "", "cycle", "skarvoe-kiosk", "--means", "outlet", "--hold", "15s", "--yes", "--follow")
+	out = w.flat(1, "", "cycle", "skarvoe-kiosk", "--means", "outlet", "--hold", "15s", "--yes", "--follow", "--override", "in-use", "--why", "it may only be starting")
 	require.Contains(t, out, "the cable is not where the estate says")
 	require.Contains(t, out, "cut short")
 	require.True(t, w.closed(6), "power comes back at once")

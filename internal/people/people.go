@@ -16,6 +16,7 @@ import (
 	"errors"
 	"log/slog"
 	"maps"
+	"runtime"
 	"sync"
 	"time"
 
@@ -185,7 +186,10 @@ func (d *Desk) room(ctx context.Context) (leave func(), err error) {
 	}
 	select {
 	case d.check <- struct{}{}:
-		return func() { <-d.check }, nil
+		return func() {
+			runtime.GC() // on a busy machine the memory of many would pile up otherwise
+			<-d.check
+		}, nil
 	case <-ctx.Done():
 		return nil, context.Cause(ctx)
 	}
