@@ -74,11 +74,17 @@ func (a *Actor) noted(err error) error {
 func (a *Actor) end(ctx context.Context, o *operation.Operation) error {
 	err := a.recordEnd(ctx, o)
 	if err == nil {
-		if err := a.copies.ended(o.ID); err != nil { // it is looked at again at the next start
-			a.Log.Warn("the copy of an operation that has ended is left", "operation", o.ID, "because", err)
-		}
+		a.dropCopy(o.ID)
 	}
 	return err
+}
+
+// dropCopy drops the copy of an operation whose end is on record; a copy that is left is
+// looked at again at the next start.
+func (a *Actor) dropCopy(id string) {
+	if err := a.copies.ended(id); err != nil {
+		a.Log.Warn("the copy of an operation that has ended is left", "operation", id, "because", err)
+	}
 }
 
 func (a *Actor) recordEnd(ctx context.Context, o *operation.Operation) error {

@@ -172,9 +172,7 @@ func (a *Actor) compare(err error, unfinished map[string]*operation.Operation, u
 		}
 		switch {
 		case err == nil && !broken[o.ID]:
-			if err := a.copies.ended(o.ID); err != nil {
-				a.Log.Warn("the copy of an operation that has ended is left", "operation", o.ID, "because", err)
-			}
+			a.dropCopy(o.ID)
 		case (broken[o.ID] || errors.Is(err, store.ErrAway)) && !a.ledger.has(o.ID):
 			if err := a.ledger.write(o); err != nil {
 				a.Health.Grave("ledger", fmt.Sprintf("operation %s on %s cannot be recorded: %s", o.ID, o.Device, err))

@@ -155,7 +155,7 @@ func (s *Service) loggedIn() []store.KnownLogIn {
 // what was known last, and then once more when that is there.
 func (s *Service) gear(ctx context.Context, tasks *errgroup.Group) error {
 	if s.late == nil {
-		return s.insist(ctx, "gear", func(ctx context.Context) error { return s.loadGear(ctx, s.Store) })
+		return s.insist(ctx, "gear", s.reload)
 	}
 	if err := errors.Join(s.loadGear(ctx, s.last), s.meantOff(ctx, s.last)); err != nil {
 		return err
@@ -178,5 +178,5 @@ func (s *Service) bring(ctx context.Context) error {
 		s.health.Grave("collation", err.Error())
 	}
 	s.health.Well(name)
-	return s.insist(ctx, "gear", func(ctx context.Context) error { return s.loadGear(ctx, s.Store) })
+	return s.insist(ctx, "gear", s.reload)
 }

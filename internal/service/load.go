@@ -40,6 +40,9 @@ func (s *Service) insist(ctx context.Context, what string, load func(context.Con
 	}
 }
 
+// reload brings back from the database what is needed to reach the gear.
+func (s *Service) reload(ctx context.Context) error { return s.loadGear(ctx, s.Store) }
+
 // loadGear brings back what is needed to reach the gear: secrets, profiles, the
 // estate.
 func (s *Service) loadGear(ctx context.Context, from known) error {

@@ -201,7 +201,7 @@ func (s *Service) assemble(ctx context.Context) error {
 	}
 	s.people = people.New(people.Parts{Store: s.Store, Log: s.o.Log, Bus: b, DataDir: s.o.DataDir, Known: s.loggedIn()})
 	s.actor, err = act.New(act.Parts{
-		Store: s.Store, Keeper: s.keeper, Watcher: s.watcher, Garage: s.garage, Log: s.o.Log, Health: s.health, Lease: s.lease, Reload: func(ctx context.Context) error { return s.loadGear(ctx, s.Store) },
+		Store: s.Store, Keeper: s.keeper, Watcher: s.watcher, Garage: s.garage, Log: s.o.Log, Health: s.health, Lease: s.lease, Reload: s.reload,
 		Ledger: filepath.Join(s.o.DataDir, "operations.ledger"),
 		Bus:    b, Role: s.people.Role, MissedAfter: s.o.MissedAfter, LastAlive: s.lastAlive,
 	})

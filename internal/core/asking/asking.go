@@ -6,13 +6,11 @@ import (
 	"slices"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/loss"
 )
 
 // Sides are asked as a whole: the production side of a device (an EndpointID without a
 // name), or one of its endpoints.
-
-// confirmed is how many questions in a row go unanswered until a silence is certain.
-const confirmed = 3
 
 // Asker follows the silences of an estate. It is not for use by more than one goroutine.
 type Asker struct {
@@ -33,11 +31,11 @@ func New(e *estate.Estate) *Asker {
 // is certain, and again then.
 func (a *Asker) Missed(side estate.EndpointID, inARow int) []estate.Key {
 	d := a.e.Device(side.Device)
-	if d == nil || inARow != 1 && inARow != confirmed {
+	if d == nil || inARow != 1 && inARow != loss.Least {
 		return nil
 	}
 	var ask []estate.Key
-	for _, c := range a.way(side) {
+	for _, c := range a.e.PathOf(side.Device, side.Name) {
 		via := c.Via.Device
 		if via == a.e.Standpoint { // its other neighbours tell whether it is our own port
 			for _, k := range a.first() {
@@ -64,7 +62,7 @@ func (a *Asker) Missed(side estate.EndpointID, inARow int) []estate.Key {
 
 // wait has a side asked once more when another device has answered.
 func (a *Asker) wait(on estate.Key, side estate.EndpointID, inARow int) {
-	if inARow == confirmed && !slices.Contains(a.waiting[on], side) {
+	if inARow == loss.Least && !slices.Contains(a.waiting[on], side) {
 		a.waiting[on] = append(a.waiting[on], side)
 	}
 }
@@ -82,13 +80,6 @@ func (a *Asker) first() (out []estate.Key) {
 	return out
 }
 
-func (a *Asker) way(side estate.EndpointID) []estate.NetworkCable {
-	if side.Name == "" {
-		return a.e.Device(side.Device).Network
-	}
-	return a.e.PathOf(side.Device, side.Name)
-}
-
 // Answered takes in that a side has answered; back says that its silence was certain
 // before. It returns the sides that may answer now, or whose silence this proves: all
 // that is reached through it alone, when it is back, and whatever waits for its answer.
@@ -99,7 +90,7 @@ func (a *Asker) Answered(side estate.EndpointID, back bool) []estate.EndpointID 
 		ask = append(slices.Clip(ask), a.e.OnlyBehind(side.Device)...)
 	}
 	if back { // so what it is reached through is, too
-		for _, c := range a.way(side) {
+		for _, c := range a.e.PathOf(side.Device, side.Name) {
 			ask = append(slices.Clip(ask), estate.EndpointID{Device: c.Via.Device})
 		}
 	}

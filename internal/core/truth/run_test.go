@@ -146,7 +146,6 @@ func (r *run) outlets(b *box) {
 		w := 0.0
 		for _, k := range r.order {
 			x := r.boxes[k]
-			feeds := len(x.d.Power)
 			for _, c := range x.d.Power {
 				if c.From != end || !r.carries(x.d, c) || x.broken {
 					continue
@@ -160,7 +159,6 @@ func (r *run) outlets(b *box) {
 				if w = x.watts / float64(live); x.off || x.asleep {
 					w = x.rest / float64(live)
 				}
-				_ = feeds
 			}
 		}
 		r.ev.Outlet(end, verdict.Outlet{At: r.now, On: !b.relay[end.Port], Metered: true, W: w, Switched: true})

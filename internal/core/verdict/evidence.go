@@ -403,29 +403,27 @@ func (ev *Evidence) Forget(old, now *estate.Estate) {
 			delete(ev.Panels, k)
 		}
 	}
-	for k := range ev.Ailing {
-		if now.Device(k) == nil {
-			delete(ev.Ailing, k)
-		}
-	}
 	for k := range ev.Supplies {
 		if d := now.Device(k); d == nil || d.Supply == nil {
 			delete(ev.Supplies, k)
 		}
 	}
-	for _, noted := range []map[estate.Key]time.Time{ev.Woke, ev.Odd, ev.Restarted} {
-		maps.DeleteFunc(noted, func(k estate.Key, _ time.Time) bool { return now.Device(k) == nil })
-	}
-	maps.DeleteFunc(ev.Ports, func(k estate.Key, _ Ports) bool { return now.Device(k) == nil })
-	maps.DeleteFunc(ev.Plugged, func(k estate.Key, on estate.End) bool { return now.Device(k) == nil || now.Device(on.Device) == nil })
-	maps.DeleteFunc(ev.Low, func(k estate.Key, _ bool) bool { return now.Device(k) == nil })
-	maps.DeleteFunc(ev.Lively, func(k estate.Key, _ float64) bool { return now.Device(k) == nil })
-	for k := range ev.Totals {
-		if now.Device(k) == nil {
-			delete(ev.Totals, k)
-			delete(ev.Meters, k)
-		}
-	}
+	maps.DeleteFunc(ev.Plugged, func(_ estate.Key, on estate.End) bool { return now.Device(on.Device) == nil })
+	forget(ev.Plugged, now)
+	forget(ev.Ailing, now)
+	forget(ev.Ports, now)
+	forget(ev.Restarted, now)
+	forget(ev.Woke, now)
+	forget(ev.Odd, now)
+	forget(ev.Low, now)
+	forget(ev.Lively, now)
+	forget(ev.Totals, now)
+	forget(ev.Meters, now)
+}
+
+// forget drops what is known of devices that are no longer in the estate.
+func forget[V any](of map[estate.Key]V, now *estate.Estate) {
+	maps.DeleteFunc(of, func(k estate.Key, _ V) bool { return now.Device(k) == nil })
 }
 
 // sameQuestion says whether what was answered before is what is asked now.
