@@ -140,7 +140,7 @@ func TestWhatControllersSay(t *testing.T) {
 				return false
 			}
 			for _, x := range v.Reasons {
-				if reason == "" || strings.Contains(x.Text, reason) {
+				if reason == "" || strings.Contains(x.Text.String(), reason) {
 					return true
 				}
 			}

@@ -344,7 +344,7 @@ func verdictView(v verdict.Verdict) contract.Verdict {
 		out.CutBy = ptr(string(v.CutBy))
 	}
 	for _, r := range v.Reasons {
-		x := contract.Reason{Stance: contract.ReasonStance(r.Stance), Text: r.Text}
+		x := contract.Reason{Stance: contract.ReasonStance(r.Stance), Text: r.Text.String()}
 		if r.Stance == "" {
 			x.Stance = contract.ReasonStance(verdict.Note)
 		}

@@ -60,7 +60,7 @@ func TestWhatControllersSay(t *testing.T) {
 	v := k.Verdict("router")
 	require.Equal(t, verdict.Strained, v.State)
 	require.Equal(t, verdict.Critical, v.Severity)
-	require.Equal(t, "CPU 1 temp is 97 °C", v.Reasons[0].Text, "the worst first")
+	require.Equal(t, "CPU 1 temp is 97 °C", v.Reasons[0].Text.String(), "the worst first")
 	told := k.told["router"]
 	k.Observe(beside(now))
 	k.judge(now)

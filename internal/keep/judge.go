@@ -108,7 +108,7 @@ const (
 func differs(a, b shown) bool {
 	return math.Abs(a.w-b.w) >= max(drawLeast, drawShare*a.w) || a.verdict.State != b.verdict.State || a.verdict.CutBy != b.verdict.CutBy ||
 		a.verdict.Severity != b.verdict.Severity || len(a.verdict.Reasons) != len(b.verdict.Reasons) ||
-		a.verdict.State == verdict.Waking && a.verdict.Reasons[0].Text != b.verdict.Reasons[0].Text
+		a.verdict.State == verdict.Waking && a.verdict.Reasons[0].Text.String() != b.verdict.Reasons[0].Text.String()
 }
 
 // notParkedAnyMore drops the wish that a device be off once it has plainly

@@ -264,9 +264,9 @@ func why(v verdict.Verdict) string {
 			continue
 		}
 		if text != "" {
-			return text + "; " + r.Text
+			return text + "; " + r.Text.String()
 		}
-		text = r.Text
+		text = r.Text.String()
 	}
 	return text
 }

@@ -20,7 +20,7 @@ var (
 )
 
 func found(s verdict.State, cutBy ...estate.Key) verdict.Verdict {
-	v := verdict.Verdict{State: s, Reasons: []verdict.Reason{{Stance: verdict.Note, Text: "a note"}, {Stance: verdict.For, Text: "no answer"}, {Stance: verdict.For, Text: "draws 11 W"}, {Stance: verdict.For, Text: "more"}}}
+	v := verdict.Verdict{State: s, Reasons: []verdict.Reason{{Stance: verdict.Note, Text: verdict.Say("a note")}, {Stance: verdict.For, Text: verdict.Say("no answer")}, {Stance: verdict.For, Text: verdict.Say("draws 11 W")}, {Stance: verdict.For, Text: verdict.Say("more")}}}
 	if len(cutBy) > 0 {
 		v.CutBy = cutBy[0]
 	}

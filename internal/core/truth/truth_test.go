@@ -244,7 +244,7 @@ func (y *tally) show(seed uint64, f fault, r *run, k estate.Key, what string) {
 	}
 	var why []string
 	for _, x := range r.vs[k].Reasons {
-		why = append(why, x.Text)
+		why = append(why, x.Text.String())
 	}
 	y.shown = append(y.shown, fmt.Sprintf("%s (%d, %s): %s: %s: %s", f.name, seed, r.now.Format("15:04:05"), k, what, strings.Join(why, "; ")))
 }

@@ -1,7 +1,6 @@
 package verdict
 
 import (
-	"fmt"
 	"slices"
 	"time"
 
@@ -33,7 +32,7 @@ func (m *Moment) asleep(d *estate.Device) (Verdict, bool) {
 		return Verdict{}, false
 	}
 	return Verdict{State: Parked, Reasons: []Reason{{
-		Stance: For, At: c.At, Text: "its controller says " + c.State + ", and its own power management did it",
+		Stance: For, At: c.At, Text: Say("its controller says %s, and its own power management did it", c.State),
 	}}}, true
 }
 
@@ -45,7 +44,7 @@ func (m *Moment) sleepDraw(d *estate.Device) (Verdict, bool) {
 		return Verdict{}, false
 	}
 	return Verdict{State: Parked, Reasons: append([]Reason{{
-		Stance: For, At: p.read, Text: fmt.Sprintf("draws %.1f W, which is what it takes while it sleeps: its own power management did it", p.w),
+		Stance: For, At: p.read, Text: Say("draws %.1f W, which is what it takes while it sleeps: its own power management did it", p.w),
 	}}, noted(p.reasons)...)}, true
 }
 
@@ -56,14 +55,14 @@ func (m *Moment) withChassis(d *estate.Device, p power) power {
 	if !ok {
 		return p
 	}
-	say := Reason{Stance: For, Text: "its chassis is off", At: c.At}
-	if c.On {
-		say.Text = "its chassis is on"
-		if c.Watts != nil {
-			say.Text += fmt.Sprintf(" and draws %s by its controller", Watts(*c.Watts))
-		}
+	said := Reason{Stance: For, Text: Say("its chassis is off"), At: c.At}
+	switch {
+	case c.On && c.Watts != nil:
+		said.Text = Say("its chassis is on and draws %s by its controller", watts(*c.Watts))
+	case c.On:
+		said.Text = Say("its chassis is on")
 	}
-	return p.with(say, c.On, c.OnSince)
+	return p.with(said, c.On, c.OnSince)
 }
 
 // withPanel does the same with the light on its front.
@@ -71,35 +70,35 @@ func (m *Moment) withPanel(d *estate.Device, p power) power {
 	light, known := m.ev.Panels[d.Key]
 	for _, lead := range d.Panel {
 		if ep, ok := m.e.Device(lead.Device).CardEndpoint(); known && ok && Fresh(ep, light.At, m.now) {
-			say := Reason{Stance: For, Text: "its power light is off", At: light.At}
+			said := Reason{Stance: For, Text: Say("its power light is off"), At: light.At}
 			if light.On {
-				say.Text = "its power light is on"
+				said.Text = Say("its power light is on")
 			}
-			return p.with(say, light.On, light.OnSince)
+			return p.with(said, light.On, light.OnSince)
 		}
 	}
 	return p
 }
 
 // with weighs what is reported of a box against what is measured at its feeds.
-func (p power) with(say Reason, on bool, onSince time.Time) power {
+func (p power) with(said Reason, on bool, onSince time.Time) power {
 	state := powerNo
 	if on {
 		state = powerYes
 	}
 	if p.state != state && p.state != powerUnknown && p.metered {
-		say.Stance = Against
-		p.reasons = append(p.reasons, say)
+		said.Stance = Against
+		p.reasons = append(p.reasons, said)
 		return p
 	}
-	if p.state == powerUnknown || !p.metered || say.At.Before(p.at) {
-		p.at = say.At
+	if p.state == powerUnknown || !p.metered || said.At.Before(p.at) {
+		p.at = said.At
 	}
 	if p.state != state {
 		p.state = state
-		p.reasons = append([]Reason{say}, noted(p.reasons)...)
+		p.reasons = append([]Reason{said}, noted(p.reasons)...)
 	} else {
-		p.reasons = append(p.reasons, say)
+		p.reasons = append(p.reasons, said)
 	}
 	p.off = !on
 	if onSince.After(p.since) {
@@ -151,7 +150,7 @@ func (m *Moment) mismatch(d *estate.Device) (Reason, bool) {
 	if !c.At.After(since) || !feeds.at.After(since) {
 		return Reason{}, false
 	}
-	return Reason{At: c.At, Text: fmt.Sprintf("its controller measures %s and its outlets %s: are its cables and its controller where the estate says?", Watts(*c.Watts), Watts(feeds.w))}, true
+	return Reason{At: c.At, Text: Say("its controller measures %s and its outlets %s: are its cables and its controller where the estate says?", watts(*c.Watts), watts(feeds.w))}, true
 }
 
 // within says what is wrong inside the box, and what may act on it by itself.
@@ -167,11 +166,11 @@ func (m *Moment) within(d *estate.Device, strain func(Severity, Reason)) {
 		if x.Level == reading.Critical {
 			severity = Critical
 		}
-		text := x.Text
+		r := Reason{Text: Say(x.Text), At: a.At}
 		if old {
-			text += ", as was last read"
+			r.Text = Say("%s, as was last read", x.Text)
 		}
-		strain(severity, Reason{Text: text, At: a.At})
+		strain(severity, r)
 	}
 }
 
@@ -193,9 +192,9 @@ func (m *Moment) unread(d *estate.Device, a Ailments, old bool) (Reason, bool) {
 	case !p.Answers() || p.Refused:
 		return Reason{}, false // which is said of itself
 	case old:
-		return Reason{Text: "its sensors cannot be read any more" + why, At: a.At, Since: true}, true
+		return Reason{Text: Say("its sensors cannot be read any more%s", why), At: a.At, Since: true}, true
 	case a.At.IsZero() && a.Failed != "" && m.now.Sub(p.UpSince) > readWithin:
-		return Reason{Text: "its sensors cannot be read" + why, At: p.UpSince, Since: true}, true
+		return Reason{Text: Say("its sensors cannot be read%s", why), At: p.UpSince, Since: true}, true
 	}
 	return Reason{}, false
 }
@@ -208,7 +207,7 @@ func (m *Moment) health(d *estate.Device) []Reason {
 	var rs []Reason
 	m.within(d, func(_ Severity, r Reason) { rs = append(rs, r) })
 	if len(rs) == 0 {
-		rs = []Reason{{Stance: For, Text: "its controller answers and finds nothing wrong inside"}}
+		rs = []Reason{{Stance: For, Text: Say("its controller answers and finds nothing wrong inside")}}
 	}
 	return append(rs, m.secondActor(d)...)
 }
@@ -218,14 +217,14 @@ func (m *Moment) health(d *estate.Device) []Reason {
 func (m *Moment) secondActor(d *estate.Device) (rs []Reason) {
 	c, ok := m.chassis(d)
 	if ok && c.Updating {
-		rs = append(rs, Reason{Stance: Note, At: c.At, Text: "its controller is starting up, or its firmware is being updated: leave its power alone"})
+		rs = append(rs, Reason{Stance: Note, At: c.At, Text: Say("its controller is starting up, or its firmware is being updated: leave its power alone")})
 	}
 	if !ok || c.Watchdog == nil {
 		return rs
 	}
 	w := c.Watchdog
 	left := w.Left - m.now.Sub(c.At)
-	return append(rs, Reason{Stance: Note, At: c.At, Text: fmt.Sprintf("its watchdog is armed: unless its %s is heard of within %d s, it does a %s by itself", w.For, int(max(0, left).Seconds()), w.Action)})
+	return append(rs, Reason{Stance: Note, At: c.At, Text: Say("its watchdog is armed: unless its %s is heard of within %d s, it does a %s by itself", w.For, int(max(0, left).Seconds()), w.Action)})
 }
 
 // ControllerWatts is the draw of a device as its controller measures it.

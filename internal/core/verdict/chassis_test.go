@@ -76,7 +76,7 @@ func TestControllersEvidence(t *testing.T) {
 			require.Equal(t, c.want, v.State, "%+v", v.Reasons)
 			var texts []string
 			for _, r := range v.Reasons {
-				texts = append(texts, r.Text)
+				texts = append(texts, r.Text.String())
 			}
 			require.Contains(t, joined(texts), c.reason)
 		})

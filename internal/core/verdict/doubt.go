@@ -2,7 +2,6 @@ package verdict
 
 import (
 	"cmp"
-	"fmt"
 	"time"
 
 	"plumbbob/internal/core/estate"
@@ -34,15 +33,15 @@ func (m *Moment) doubt(d *estate.Device, h hearing, p power, way path) (rs []Rea
 		rs = append(rs, r)
 	}
 	if way.weak != "" {
-		rs = append(rs, Reason{Stance: For, At: m.hears(m.e.Device(way.weak)).since, Since: true, Text: fmt.Sprintf("%s before it is silent, and of what is behind that as much is silent as answers", way.weak)})
+		rs = append(rs, Reason{Stance: For, At: m.hears(m.e.Device(way.weak)).since, Since: true, Text: Say("%s before it is silent, and of what is behind that as much is silent as answers", way.weak)})
 	}
 	if way.slow != "" {
-		rs = append(rs, Reason{Stance: For, At: way.at, Text: fmt.Sprintf("%s before it takes %s to answer, so what is behind it may answer too late", way.slow, Millis(m.rtt(m.e.Device(way.slow))))})
+		rs = append(rs, Reason{Stance: For, At: way.at, Text: Say("%s before it takes %s to answer, so what is behind it may answer too late", way.slow, millis(m.rtt(m.e.Device(way.slow))))})
 	}
 	if len(rs) == 0 && p.state != powerYes {
-		text := "whether it has power is not known, so it may be hung, off or asleep, or on a broken cable"
+		text := Say("whether it has power is not known, so it may be hung, off or asleep, or on a broken cable")
 		if len(d.Power) == 0 {
-			text = "nothing measures whether it has power, so it may be hung or off"
+			text = Say("nothing measures whether it has power, so it may be hung or off")
 		}
 		rs = append(rs, Reason{Stance: For, Text: text})
 	}
@@ -55,7 +54,7 @@ func (m *Moment) fell(d *estate.Device, h hearing) (Reason, bool) {
 	if !f.metered || f.stale || was <= collapsible || f.w > collapsed*was || !f.read.After(h.since) {
 		return Reason{}, false
 	}
-	return Reason{Stance: For, At: f.read, Text: fmt.Sprintf("draws %s, and drew %s when it last answered: it is off, asleep or broken", Watts(f.w), Watts(was))}, true
+	return Reason{Stance: For, At: f.read, Text: Say("draws %s, and drew %s when it last answered: it is off, asleep or broken", watts(f.w), watts(was))}, true
 }
 
 // sharedPort: its controller fell silent with it, at the same place. A host that hangs
@@ -71,9 +70,9 @@ func (m *Moment) sharedPort(d *estate.Device, h hearing) (Reason, bool) {
 	if !beside || !p.Silent() || apart(p.SilentSince, h.since) > atOnce+ep.Every {
 		return Reason{}, false
 	}
-	text := "its controller fell silent with it: it may be its cables, or its power"
+	text := Say("its controller fell silent with it: it may be its cables, or its power")
 	if ep.Shared || way[0].Via.Port != "" {
-		text = "its controller fell silent with it, on the same port: it may be the cable"
+		text = Say("its controller fell silent with it, on the same port: it may be the cable")
 	}
 	return Reason{Stance: For, At: p.SilentSince, Since: true, Text: text}, true
 }
@@ -86,7 +85,7 @@ func (m *Moment) gives(d *estate.Device) (Reason, bool) {
 	for _, k := range m.fedBy(d.Key) {
 		x := m.e.Device(k)
 		if h := m.hears(x); h.answers && len(x.Power) == 1 && h.lastAnswer.After(m.hears(d).since) {
-			return Reason{Stance: For, At: h.lastAnswer, Text: fmt.Sprintf("but it gives power: %s, which hangs on it alone, answers", k)}, true
+			return Reason{Stance: For, At: h.lastAnswer, Text: Say("but it gives power: %s, which hangs on it alone, answers", k)}, true
 		}
 	}
 	return Reason{}, false
@@ -155,7 +154,7 @@ func (m *Moment) ownVoice(d *estate.Device, h hearing) (Reason, bool) {
 			continue
 		}
 		if p := m.ev.Endpoints[estate.EndpointID{Device: d.Key, Name: ep.Name}]; p.Answers() && p.UpSince.Before(h.since) && p.LastAnswer.After(h.proven) {
-			return Reason{Stance: For, At: p.LastAnswer, Text: fmt.Sprintf("its %s answered all through that: the way to it is broken, and not the device", ep.Name)}, true
+			return Reason{Stance: For, At: p.LastAnswer, Text: Say("its %s answered all through that: the way to it is broken, and not the device", ep.Name)}, true
 		}
 	}
 	return Reason{}, false
@@ -184,7 +183,7 @@ func (m *Moment) starting(d *estate.Device, h hearing, p power) (Reason, time.Ti
 	if since.IsZero() || m.now.Sub(since) >= boot || !since.After(h.lastAnswer) {
 		return Reason{}, time.Time{}
 	}
-	return Reason{Stance: For, Text: what + ", and it may take " + minutes(boot) + " to start", At: since, Since: true}, since
+	return Reason{Stance: For, Text: Say("%s, and it may take %s to start", what, minutes(boot)), At: since, Since: true}, since
 }
 
 // cameBack says since when something that took others along is back: it answers again, or
@@ -208,21 +207,21 @@ func (m *Moment) alive(d *estate.Device) []Reason {
 	if !known || light.Disk == nil || !*light.Disk {
 		return nil
 	}
-	return []Reason{{Stance: Against, Text: "its disk light is on: it works on something", At: light.At}}
+	return []Reason{{Stance: Against, Text: Say("its disk light is on: it works on something"), At: light.At}}
 }
 
 // redundancy lists what a device that answers has lost of what it has twice.
 func (m *Moment) redundancy(d *estate.Device) (rs []Reason) {
 	if p := m.feeds(d); len(d.Power) > 1 && p.state == powerYes {
 		for _, r := range p.lost {
-			rs = append(rs, Reason{Text: fmt.Sprintf("one of its %d feeds is lost: %s", len(d.Power), r.Text), At: r.At})
+			rs = append(rs, Reason{Text: Say("one of its %d feeds is lost: %s", len(d.Power), r.Text), At: r.At})
 		}
 	}
 	if len(d.Network) > 1 {
 		for _, c := range d.Network {
 			if via := m.e.Device(c.Via.Device); via != nil && via.Key != m.e.Standpoint {
 				if h := m.hears(via); h.silent && m.passing(via) == "" {
-					rs = append(rs, Reason{Text: fmt.Sprintf("one of its %d ways is lost: %s is silent", len(d.Network), via.Key), At: h.since, Since: true})
+					rs = append(rs, Reason{Text: Say("one of its %d ways is lost: %s is silent", len(d.Network), via.Key), At: h.since, Since: true})
 				}
 			}
 		}

@@ -95,7 +95,7 @@ func (s *story) states() map[estate.Key]State {
 
 func (s *story) said(k estate.Key) (all string) {
 	for _, r := range s.vs[k].Reasons {
-		all += r.Text + "; "
+		all += r.Text.String() + "; "
 	}
 	return all
 }

@@ -139,7 +139,7 @@ func TestListen(t *testing.T) {
 		require.Equal(t, []bool{c.answers, c.silent}, []bool{h.answers, h.silent}, c.name)
 		require.Len(t, h.partly, c.partly, c.name)
 		if c.reason != "" {
-			require.Equal(t, c.reason, string(h.reasons[0].Stance)+" "+h.reasons[0].Text, c.name)
+			require.Equal(t, c.reason, string(h.reasons[0].Stance)+" "+h.reasons[0].Text.String(), c.name)
 		}
 	}
 }

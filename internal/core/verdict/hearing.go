@@ -3,7 +3,6 @@ package verdict
 import (
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"plumbbob/internal/core/estate"
@@ -143,19 +142,19 @@ func (h *hearing) say(vs []voice) {
 			if rtt == 0 || v.pulse.RTT < rtt {
 				rtt = v.pulse.RTT
 			}
-			if amiss := (Reason{Stance: Note, Text: "its host answers; " + v.name + " " + v.pulse.Why, At: v.pulse.LastAnswer}); v.pulse.AnswersWrong() {
+			if amiss := (Reason{Stance: Note, Text: Say("its host answers; %s %s", v.name, v.pulse.Why), At: v.pulse.LastAnswer}); v.pulse.AnswersWrong() {
 				h.amiss = append(h.amiss, amiss)
 			} else if v.pulse.Wrong > 0 {
 				h.reasons = append(h.reasons, amiss)
 			}
 			if v.pulse.Refused {
-				h.partly = append(h.partly, Reason{Text: v.name + " " + v.pulse.Fault(), At: v.pulse.LastAnswer})
+				h.partly = append(h.partly, Reason{Text: Say("%s %s", v.name, v.pulse.Fault()), At: v.pulse.LastAnswer})
 			}
 		case v.pulse.Misses > 0:
 			unheard = append(unheard, v.name)
 			misses += v.pulse.Misses
 			if h.answers && v.pulse.Silent() {
-				h.partly = append(h.partly, Reason{Text: "does not answer " + v.name, At: v.pulse.SilentSince, Since: true})
+				h.partly = append(h.partly, Reason{Text: Say("does not answer %s", v.name), At: v.pulse.SilentSince, Since: true})
 			}
 		}
 	}
@@ -164,7 +163,7 @@ func (h *hearing) say(vs []voice) {
 		if h.silent {
 			stance = Against
 		}
-		h.reasons = append(h.reasons, Reason{Stance: stance, Text: fmt.Sprintf("answers %s in %s", strings.Join(heard, ", "), Millis(rtt)), At: h.lastAnswer})
+		h.reasons = append(h.reasons, Reason{Stance: stance, Text: Say("answers %s in %s", listed(heard), millis(rtt)), At: h.lastAnswer})
 	}
 	if !h.answers && misses > 0 {
 		since := h.since
@@ -175,7 +174,7 @@ func (h *hearing) say(vs []voice) {
 		}
 		h.reasons = append(h.reasons, Reason{
 			Stance: For, At: since, Since: true,
-			Text: fmt.Sprintf("has not answered %d of %d probes (%s)", misses, misses, strings.Join(unheard, ", ")),
+			Text: Say("has not answered %d of %d probes (%s)", misses, misses, listed(unheard)),
 		})
 	}
 }

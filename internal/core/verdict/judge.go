@@ -53,7 +53,7 @@ const (
 // so that it can be shown in the zone of the site.
 type Reason struct {
 	Stance Stance
-	Text   string
+	Text   Sentence
 	At     time.Time // when it was seen
 	Since  bool      // it has been so since At
 }
@@ -105,19 +105,19 @@ func (m *Moment) Judge() map[estate.Key]Verdict {
 func (m *Moment) device(d *estate.Device) Verdict {
 	h, p := m.hears(d), m.power(d)
 	if doing := m.ev.Operating[d.Key]; doing != "" {
-		return Verdict{State: Waking, Reasons: append([]Reason{{Stance: For, Text: doing}}, h.reasons...)}
+		return Verdict{State: Waking, Reasons: append([]Reason{{Stance: For, Text: Say(doing)}}, h.reasons...)}
 	}
 	// The card of a UPS answers while its output is off.
 	output := OutputOff(m.ev, d, m.now)
 	if park, ok := m.ev.Parked[d.Key]; ok && (output || !h.answers && p.state != powerYes) {
-		text := "switched off by " + park.By
+		what, why := "switched off by", ""
 		if output {
-			text = "its output was " + text
+			what = "its output was switched off by"
 		}
 		if park.Why != "" {
-			text += ": " + park.Why
+			why = ": " + park.Why
 		}
-		reasons := append([]Reason{{Stance: For, Text: text, At: park.Since, Since: true}}, p.reasons...)
+		reasons := append([]Reason{{Stance: For, Text: Say("%s %s%s", what, park.By, why), At: park.Since, Since: true}}, p.reasons...)
 		return Verdict{State: Parked, Since: park.Since, Reasons: reasons}
 	}
 	if v, asleep := m.asleep(d); asleep && !h.answers {
@@ -133,7 +133,7 @@ func (m *Moment) device(d *estate.Device) Verdict {
 	case p.state == powerNo && len(d.Probes) == 0 && len(d.Endpoints) == 0:
 		return Verdict{State: Dark, By: p.cause, Reasons: p.reasons}
 	case p.state == powerYes && len(d.Probes) == 0 && len(d.Endpoints) == 0:
-		return Verdict{State: Steady, Reasons: append(p.reasons, Reason{Stance: Note, Text: "nothing is asked of it, so its draw is all that is known"})}
+		return Verdict{State: Steady, Reasons: append(p.reasons, Reason{Stance: Note, Text: Say("nothing is asked of it, so its draw is all that is known")})}
 	}
 	return m.hold(d, h, p)
 }
@@ -172,10 +172,10 @@ func (m *Moment) standpoint() Verdict {
 	if n, since := m.ownPort(); n > 0 {
 		return Verdict{State: Strained, Severity: Critical, Reasons: []Reason{{
 			Stance: For, At: since, Since: true,
-			Text: fmt.Sprintf("none of the %d that it is connected to has answered since one moment: is it its own cable, or port?", n),
+			Text: Say("none of the %d that it is connected to has answered since one moment: is it its own cable, or port?", n),
 		}}}
 	}
-	return Verdict{State: Steady, Reasons: []Reason{{Stance: For, Text: "this service runs on it"}}}
+	return Verdict{State: Steady, Reasons: []Reason{{Stance: For, Text: Say("this service runs on it")}}}
 }
 
 // answering is a device that can be heard: steady, unless something is amiss.
@@ -189,7 +189,7 @@ func (m *Moment) answering(d *estate.Device, h hearing, p power) Verdict {
 		v.Reasons = append([]Reason{r}, v.Reasons...)
 	}
 	if n := h.flips - m.flipsBefore(d); n >= FlapCount {
-		strain(Warning, Reason{Text: fmt.Sprintf("comes and goes: %d changes between answering and silent within %s", n, minutes(FlapWindow))})
+		strain(Warning, Reason{Text: Say("comes and goes: %d changes between answering and silent within %s", n, minutes(FlapWindow))})
 	}
 	for _, r := range h.amiss {
 		strain(Critical, r)
@@ -201,7 +201,7 @@ func (m *Moment) answering(d *estate.Device, h hearing, p power) Verdict {
 		strain(Warning, r)
 	}
 	if m.slowAnswer(d) && h.answers {
-		strain(Warning, Reason{Text: fmt.Sprintf("takes %s to answer, which is nearly as long as is waited", Millis(m.rtt(d))), At: h.lastAnswer})
+		strain(Warning, Reason{Text: Say("takes %s to answer, which is nearly as long as is waited", millis(m.rtt(d))), At: h.lastAnswer})
 	}
 	for _, r := range m.lossy(d) {
 		strain(Warning, r)
@@ -227,11 +227,11 @@ func (m *Moment) answering(d *estate.Device, h hearing, p power) Verdict {
 	}
 	if p.state == powerNo && p.metered && !p.dead.IsZero() && h.lastAnswer.After(p.dead) {
 		// It answers, and no power was read before that, twice: this is not its outlet.
-		strain(Critical, Reason{Text: "answers although no power is measured on its outlet: is the cable where the estate says?"})
+		strain(Critical, Reason{Text: Say("answers although no power is measured on its outlet: is the cable where the estate says?")})
 	}
 	v.Reasons = append(v.Reasons, m.secondActor(d)...)
 	if at := m.ev.Restarted[d.Key]; !at.IsZero() && m.now.Sub(at) < restartTold {
-		v.Reasons = append(v.Reasons, Reason{Stance: Note, Text: "it restarted by itself, as its uptime says", At: at})
+		v.Reasons = append(v.Reasons, Reason{Stance: Note, Text: Say("it restarted by itself, as its uptime says"), At: at})
 	}
 	return v
 }
@@ -259,7 +259,7 @@ func (m *Moment) waysLost(d *estate.Device) []Reason {
 	if len(d.Probes) > 0 {
 		for _, ep := range d.Endpoints {
 			if p := m.endpoint(d, ep.Name); p.Silent() || p.Refused {
-				lost = append(lost, Reason{Text: "a way in is lost: its " + ep.Name + " " + p.Fault(), At: p.SilentSince, Since: true})
+				lost = append(lost, Reason{Text: Say("a way in is lost: its %s %s", ep.Name, p.Fault()), At: p.SilentSince, Since: true})
 			}
 		}
 	}
@@ -274,7 +274,7 @@ func (m *Moment) waysLost(d *estate.Device) []Reason {
 		if ep, ok := pdu.OutletEndpoint(); ok {
 			if p := m.endpoint(pdu, ep.Name); p.Silent() || p.Refused {
 				lost = append(lost, Reason{
-					Text: fmt.Sprintf("a way in is lost: %s cannot be switched, its %s %s", c.From.Place(), ep.Name, p.Fault()),
+					Text: Say("a way in is lost: %s cannot be switched, its %s %s", placed(c.From), ep.Name, p.Fault()),
 					At:   p.SilentSince, Since: !p.SilentSince.IsZero(),
 				})
 			}
@@ -309,14 +309,14 @@ func (m *Moment) silence(d *estate.Device, h hearing, p power) Verdict {
 	if way.state == pathUnproven || p.state == powerYes && !p.at.After(h.since) || m.backAgain(d, h) || m.portUnread(d, h) {
 		return m.hold(d, h, p) // that it had power before says nothing about now
 	}
-	sound := Reason{Stance: For, Text: fmt.Sprintf("%s before it answers", way.proof), At: way.at}
+	sound := Reason{Stance: For, Text: Say("%s before it answers", way.proof), At: way.at}
 	if way.proof == m.e.Standpoint {
-		sound = Reason{Stance: For, Text: "it is connected to this service directly"}
+		sound = Reason{Stance: For, Text: Say("it is connected to this service directly")}
 	}
 	if doubt := m.doubt(d, h, p, way); p.state != powerYes || len(doubt) > 0 {
 		v.State, v.By = Silent, m.together(d, h)
 		if v.By != "" {
-			doubt = append([]Reason{{Stance: For, At: m.hears(m.e.Device(v.By)).since, Since: true, Text: fmt.Sprintf("%s, on which it hangs, fell silent with it", v.By)}}, doubt...)
+			doubt = append([]Reason{{Stance: For, At: m.hears(m.e.Device(v.By)).since, Since: true, Text: Say("%s, on which it hangs, fell silent with it", v.By)}}, doubt...)
 		}
 		v.Reasons = append(append(append(h.reasons, sound), doubt...), noted(p.reasons)...)
 		return v
@@ -346,10 +346,10 @@ func (m *Moment) provenBefore(d *estate.Device, h hearing, way path) path {
 func (m *Moment) dark(h hearing, p power, way path) Verdict {
 	v := Verdict{State: Dark, Since: h.since, By: p.cause, Reasons: append(p.reasons, h.reasons...)}
 	if p.off {
-		v.Reasons = append(v.Reasons, Reason{Stance: For, Text: "nobody asked for that here"})
+		v.Reasons = append(v.Reasons, Reason{Stance: For, Text: Say("nobody asked for that here")})
 	}
 	if way.state == pathBroken {
-		v.Reasons = append(v.Reasons, Reason{Stance: Note, Text: fmt.Sprintf("the path to it is broken as well, at %s", way.cut)})
+		v.Reasons = append(v.Reasons, Reason{Stance: Note, Text: Say("the path to it is broken as well, at %s", way.cut)})
 	}
 	return v
 }
@@ -360,9 +360,9 @@ func (m *Moment) behind(d *estate.Device, h hearing, p power, way path) Verdict 
 	v := Verdict{State: CutOff, Since: h.since, CutBy: way.cut}
 	if m.hangsOn(way.cut, d, h) {
 		v = Verdict{State: Silent, Since: h.since, By: m.together(d, h)}
-		v.Reasons = append(h.reasons, Reason{Stance: For, Text: fmt.Sprintf("%s, through which it is reached, hangs on it, and fell silent with it", way.cut)})
+		v.Reasons = append(h.reasons, Reason{Stance: For, Text: Say("%s, through which it is reached, hangs on it, and fell silent with it", way.cut)})
 	} else {
-		v.Reasons = append([]Reason{{Stance: For, Text: fmt.Sprintf("the path to it is broken at %s, so it cannot be judged", way.cut)}}, h.reasons...)
+		v.Reasons = append([]Reason{{Stance: For, Text: Say("the path to it is broken at %s, so it cannot be judged", way.cut)}}, h.reasons...)
 	}
 	v.Reasons = append(v.Reasons, noted(p.reasons)...)
 	return v
@@ -374,7 +374,7 @@ const livesFor = 20 * time.Second
 // lives says what shows that a device works although it does not answer.
 func (m *Moment) lives(d *estate.Device, h hearing) (Reason, bool) {
 	if by := m.passing(d); by != "" {
-		return Reason{Stance: For, Text: fmt.Sprintf("but %s, which is reached through it alone, does answer: it still passes traffic on", by)}, true
+		return Reason{Stance: For, Text: Say("but %s, which is reached through it alone, does answer: it still passes traffic on", by)}, true
 	}
 	return m.ownVoice(d, h)
 }
@@ -394,7 +394,7 @@ func (m *Moment) hold(d *estate.Device, h hearing, p power) Verdict {
 	}
 	v.Reasons = append(append(v.Reasons, h.reasons...), noted(p.reasons)...)
 	if !h.asked {
-		v.Reasons = append(v.Reasons, Reason{Stance: Note, Text: "it has not been asked yet"})
+		v.Reasons = append(v.Reasons, Reason{Stance: Note, Text: Say("it has not been asked yet")})
 	}
 	return v
 }

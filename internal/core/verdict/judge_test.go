@@ -174,7 +174,7 @@ func TestReasons(t *testing.T) {
 	v := s.vs["router"]
 	var said []string
 	for _, r := range v.Reasons {
-		said = append(said, string(r.Stance)+" "+r.Text)
+		said = append(said, string(r.Stance)+" "+r.Text.String())
 	}
 	require.Equal(t, []string{"for draws 10.0 W on pdu outlet 3", "for has not answered 3 of 3 probes (ICMP)", "for bridge before it answers"}, said)
 	require.Equal(t, t0.Add(15*time.Second+3*time.Millisecond), v.Since, "it began when the first question went unanswered")
@@ -240,7 +240,7 @@ func TestFlapping(t *testing.T) {
 		s.poll(2)
 	}
 	require.Equal(t, Strained, s.vs["kiosk"].State)
-	require.Contains(t, s.vs["kiosk"].Reasons[0].Text, "comes and goes")
+	require.Contains(t, s.vs["kiosk"].Reasons[0].Text.String(), "comes and goes")
 	for range 130 {
 		s.poll(1)
 	}

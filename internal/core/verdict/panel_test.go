@@ -61,7 +61,7 @@ func TestThePowerLight(t *testing.T) {
 			require.Equal(t, c.want, v.State, "%v", v.Reasons)
 			var all string
 			for _, r := range v.Reasons {
-				all += r.Text + "\n"
+				all += r.Text.String() + "\n"
 			}
 			require.Contains(t, all, c.says)
 		})

@@ -1,7 +1,6 @@
 package verdict
 
 import (
-	"fmt"
 	"slices"
 	"time"
 
@@ -405,7 +404,7 @@ func (m *Moment) lossy(d *estate.Device) []Reason {
 	if here.Share() < lossyShare {
 		return nil
 	}
-	return []Reason{{Text: fmt.Sprintf("about %.0f %% of the questions %s go unanswered, so silence is believed after %d in a row", 100*here.Share(), what, here.Need())}}
+	return []Reason{{Text: Say("about %.0f %% of the questions %s go unanswered, so silence is believed after %d in a row", 100*here.Share(), what, here.Need())}}
 }
 
 // miswired says of a device that answers when it should not: the hop before it is
@@ -422,7 +421,7 @@ func (m *Moment) miswired(d *estate.Device) []Reason {
 	if by.n == 0 || by.n >= against {
 		return nil
 	}
-	return []Reason{{Text: fmt.Sprintf("answers although %s, through which alone it is reached, is silent with %d others behind it: is it connected where the estate says?", via.Key, against), At: m.hears(via).since, Since: true}}
+	return []Reason{{Text: Say("answers although %s, through which alone it is reached, is silent with %d others behind it: is it connected where the estate says?", via.Key, against), At: m.hears(via).since, Since: true}}
 }
 
 // answered says when a side of a device last answered, and since when it has done

@@ -1,7 +1,6 @@
 package verdict
 
 import (
-	"fmt"
 	"time"
 
 	"plumbbob/internal/core/estate"
@@ -51,7 +50,7 @@ func (m *Moment) portDown(d *estate.Device, h hearing) (Reason, bool) {
 	if !known || n.Up || !at.After(h.since) {
 		return Reason{}, false
 	}
-	return Reason{Stance: For, At: at, Text: fmt.Sprintf("port %s of %s is down: it is its cable, its network card or its power", n.Port, of)}, true
+	return Reason{Stance: For, At: at, Text: Say("port %s of %s is down: it is its cable, its network card or its power", n.Port, of)}, true
 }
 
 // portUp says that its link is there, which leaves the device, or the way further in.
@@ -60,7 +59,7 @@ func (m *Moment) portUp(d *estate.Device, h hearing) []Reason {
 	if !known || !n.Up || !at.After(h.since) {
 		return nil
 	}
-	return []Reason{{Stance: Note, At: at, Text: fmt.Sprintf("port %s of %s is up", n.Port, of)}}
+	return []Reason{{Stance: Note, At: at, Text: Say("port %s of %s is up", n.Port, of)}}
 }
 
 // portUnread: on which port a device hangs is known, and how that is will be known in a

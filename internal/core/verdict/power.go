@@ -143,14 +143,14 @@ func (m *Moment) feed(d *estate.Device, c estate.PowerCable) power {
 	if kind, _ := c.From.Source(); kind == estate.USB {
 		return m.hostFeed(pdu, c.From)
 	}
-	at := c.From.Words() + " of " + string(pdu.Key)
+	at := placed(c.From)
 	out, known := m.ev.Outlets[c.From]
 	ep, ok := pdu.OutletEndpoint()
 	if m.powerless(pdu) {
-		return power{state: powerNo, at: m.now, cause: cmp.Or(m.power(pdu).cause, pdu.Key), reasons: []Reason{{Stance: For, Text: fmt.Sprintf("%s carries nothing: %s has no power itself", at, pdu.Key)}}}
+		return power{state: powerNo, at: m.now, cause: cmp.Or(m.power(pdu).cause, pdu.Key), reasons: []Reason{{Stance: For, Text: Say("%s carries nothing: %s has no power itself", at, pdu.Key)}}}
 	}
 	if !known || !ok {
-		return power{reasons: []Reason{{Text: fmt.Sprintf("whether %s carries power is not known", at)}}}
+		return power{reasons: []Reason{{Text: Say("whether %s carries power is not known", at)}}}
 	}
 	if !Fresh(ep, out.At, m.now) {
 		was := "off"
@@ -158,7 +158,7 @@ func (m *Moment) feed(d *estate.Device, c estate.PowerCable) power {
 			was = "on" + wattsIf(", ", out)
 		}
 		return power{stale: true, reasons: []Reason{{
-			Text: fmt.Sprintf("%s was last seen %s, but that is stale: its card does not answer", at, was),
+			Text: Say("%s was last seen %s, but that is stale: its card does not answer", at, was),
 			At:   out.At,
 		}}}
 	}
@@ -167,33 +167,33 @@ func (m *Moment) feed(d *estate.Device, c estate.PowerCable) power {
 	case out.Metered && out.W > Idle(d):
 		// Current is measured, so it beats what the relay is said to be.
 		f.state = powerYes
-		text := fmt.Sprintf("draws %.1f W on %s %s", out.W, pdu.Key, c.From.Words())
+		text := Say("draws %.1f W on %s %s", out.W, pdu.Key, words(c.From))
 		if !out.On {
-			text += ", although that outlet is reported off"
+			text = Say("draws %.1f W on %s %s, although that outlet is reported off", out.W, pdu.Key, words(c.From))
 		}
 		f.reasons = []Reason{{Stance: For, Text: text, At: out.At}}
 	case out.Metered && out.W > DefaultIdleW && d.IdleW == 0:
 		// Between nothing and a running host: only its controller can tell.
-		f.reasons = []Reason{{Text: fmt.Sprintf("draws %.1f W on %s %s, which may be its standby power alone", out.W, pdu.Key, c.From.Words()), At: out.At}}
+		f.reasons = []Reason{{Text: Say("draws %.1f W on %s %s, which may be its standby power alone", out.W, pdu.Key, words(c.From)), At: out.At}}
 	case !out.On:
 		f.state = powerNo
-		f.reasons = []Reason{{Stance: For, Text: at + " is off" + wattsIf(" and carries ", out), At: out.At}}
+		f.reasons = []Reason{{Stance: For, Text: Say("%s is off%s", at, wattsIf(" and carries ", out)), At: out.At}}
 	case out.Metered:
 		f.state = powerNo
-		f.reasons = []Reason{{Stance: For, Text: fmt.Sprintf("%s is on, but only %.1f W is drawn from it", at, out.W), At: out.At}}
+		f.reasons = []Reason{{Stance: For, Text: Say("%s is on, but only %.1f W is drawn from it", at, out.W), At: out.At}}
 	case out.Giving != nil && !*out.Giving:
 		f.state = powerNo
-		text := at + " is on, but nothing takes power from it"
+		text := Say("%s is on, but nothing takes power from it", at)
 		if out.Trouble != "" {
-			text = at + " is on, but gives no power: " + out.Trouble
+			text = Say("%s is on, but gives no power: %s", at, out.Trouble)
 		}
 		f.reasons = []Reason{{Stance: For, Text: text, At: out.At}}
 	case out.Giving != nil:
 		f.state = powerYes
-		f.reasons = []Reason{{Stance: For, Text: "takes power from " + at, At: out.At}}
+		f.reasons = []Reason{{Stance: For, Text: Say("takes power from %s", at), At: out.At}}
 	default:
 		f.state = powerYes
-		f.reasons = []Reason{{Stance: For, Text: at + " is on (it has no meter)", At: out.At}}
+		f.reasons = []Reason{{Stance: For, Text: Say("%s is on (it has no meter)", at), At: out.At}}
 	}
 	return f
 }
@@ -203,11 +203,11 @@ func (m *Moment) hostFeed(host *estate.Device, from estate.End) power {
 	p := m.power(host)
 	switch {
 	case p.state == powerYes || m.hears(host).answers:
-		return power{state: powerYes, at: p.at, reasons: []Reason{{Stance: For, Text: fmt.Sprintf("%s gives power: %s is on", from.Place(), host.Key), At: p.at}}}
+		return power{state: powerYes, at: p.at, reasons: []Reason{{Stance: For, Text: Say("%s gives power: %s is on", placed(from), host.Key), At: p.at}}}
 	case p.state == powerNo:
-		return power{state: powerNo, at: p.at, reasons: []Reason{{Stance: For, Text: fmt.Sprintf("%s gives none: %s is off", from.Place(), host.Key), At: p.at}}}
+		return power{state: powerNo, at: p.at, reasons: []Reason{{Stance: For, Text: Say("%s gives none: %s is off", placed(from), host.Key), At: p.at}}}
 	}
-	return power{stale: p.stale, reasons: []Reason{{Text: fmt.Sprintf("whether %s gives power is not known", from.Place())}}}
+	return power{stale: p.stale, reasons: []Reason{{Text: Say("whether %s gives power is not known", placed(from))}}}
 }
 
 func wattsIf(before string, o Outlet) string {

@@ -61,7 +61,7 @@ func (m *Moment) supplyTroubles(d *estate.Device, strain func(Severity, Reason))
 		if x.Level == reading.Critical {
 			severity = Critical
 		}
-		strain(severity, Reason{Text: x.Words, At: s.Since, Since: true})
+		strain(severity, Reason{Text: Say(x.Words), At: s.Since, Since: true})
 	}
 }
 
@@ -70,15 +70,15 @@ func (m *Moment) supplyFeed(ups *estate.Device) power {
 	s, fresh := m.supply(ups)
 	switch {
 	case !fresh && s.At.IsZero():
-		return power{reasons: []Reason{{Text: fmt.Sprintf("whether %s gives power is not known", ups.Key)}}}
+		return power{reasons: []Reason{{Text: Say("whether %s gives power is not known", ups.Key)}}}
 	case !fresh:
-		return power{stale: true, reasons: []Reason{{Text: fmt.Sprintf("%s was last heard %s, but that is stale", ups.Key, s.State()), At: s.At}}}
+		return power{stale: true, reasons: []Reason{{Text: Say("%s was last heard %s, but that is stale", ups.Key, s.State()), At: s.At}}}
 	case !s.Told():
-		return power{reasons: []Reason{{Text: fmt.Sprintf("%s does not say where its power comes from", ups.Key), At: s.At}}}
+		return power{reasons: []Reason{{Text: Say("%s does not say where its power comes from", ups.Key), At: s.At}}}
 	case s.Source == reading.SourceNone:
-		return power{state: powerNo, at: s.At, cause: ups.Key, reasons: []Reason{{Stance: For, Text: fmt.Sprintf("the output of %s is off", ups.Key), At: s.At}}}
+		return power{state: powerNo, at: s.At, cause: ups.Key, reasons: []Reason{{Stance: For, Text: Say("the output of %s is off", ups.Key), At: s.At}}}
 	}
-	return power{state: powerYes, at: s.At, reasons: []Reason{{Stance: For, Text: fmt.Sprintf("%s gives power: it is %s", ups.Key, s.State()), At: s.At}}}
+	return power{state: powerYes, at: s.At, reasons: []Reason{{Stance: For, Text: Say("%s gives power: it is %s", ups.Key, s.State()), At: s.At}}}
 }
 
 // supplyHop is a UPS in a power line, with what tells most about it.
@@ -169,5 +169,5 @@ func (m *Moment) utilityFeed(d *estate.Device) power {
 	if !known || there || d.Supply != nil || m.hears(d).answers {
 		return power{} // what answers hangs on something else, whatever the UPSes measure
 	}
-	return power{state: powerNo, at: m.now, cause: m.utilities[d.Site].witness, reasons: []Reason{{Stance: For, Text: "the utility is gone at " + string(d.Site) + ", as its UPS measures"}}}
+	return power{state: powerNo, at: m.now, cause: m.utilities[d.Site].witness, reasons: []Reason{{Stance: For, Text: Say("the utility is gone at %s, as its UPS measures", d.Site)}}}
 }

@@ -55,7 +55,7 @@ func TestUtilityGone(t *testing.T) {
 	then := now.Add(5 * time.Second)
 	vs = Judge(e, ev, vs, then)
 	require.Equal(t, Strained, vs["ups"].State)
-	require.Contains(t, vs["ups"].Reasons[0].Text, "12 min left by its own reckoning")
+	require.Contains(t, vs["ups"].Reasons[0].Text.String(), "12 min left by its own reckoning")
 	require.Equal(t, Dark, vs["b"].State, "its UPS measures that the utility is gone, and it does not answer")
 	require.Equal(t, Steady, vs["a"].State)
 	require.Equal(t, Dark, vs["lamp"].State, "what hangs on what is dark")
