@@ -72,7 +72,7 @@ func (k *Keeper) within(d *estate.Device, o observation.Observation) {
 	if !o.Result.OK {
 		a := k.evidence.Ailing[d.Key]
 		a.Failed = o.Result.Why
-		k.evidence.Ailing[d.Key] = a
+		k.evidence.Ail(d.Key, a)
 		return
 	}
 	in := k.insideOf(d.Key)
@@ -126,7 +126,7 @@ func (k *Keeper) uptime(d *estate.Device, in *Inside, up time.Duration, at time.
 	case k.evidence.Operating[d.Key] != "", !ours.IsZero() && booted.Before(ours.Add(verdict.BootTime(d))):
 		return // that was our doing
 	}
-	k.evidence.Restarted[d.Key] = booted
+	k.evidence.Restart(d.Key, booted)
 	k.event(d, booted.UTC(), "It restarted by itself, as its uptime says: nobody asked for that here")
 }
 
@@ -197,7 +197,7 @@ func (k *Keeper) sensors(d *estate.Device, in *Inside, good time.Duration) {
 		}
 		return map[bool]int{true: -1, false: 1}[y.Level.Worse(x.Level)] // the worst is told last, and so stands first
 	})
-	k.evidence.Ailing[d.Key] = a
+	k.evidence.Ail(d.Key, a)
 }
 
 // goodFor is how long the readings of an endpoint count: some rounds, and the

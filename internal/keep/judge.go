@@ -3,6 +3,7 @@ package keep
 import (
 	"context"
 	"math"
+	"slices"
 	"time"
 
 	"plumbbob/internal/core/estate"
@@ -47,25 +48,28 @@ func (k *Keeper) Run(ctx context.Context) error {
 
 func (k *Keeper) judge(now time.Time) {
 	k.mu.Lock()
-	moment := verdict.At(k.estate, k.evidence, k.verdicts, now)
-	k.verdicts = moment.Judge() // a new map: snapshots hold those before
-	k.evidence.News, k.open = false, moment.Open()
+	devices, moment := k.verdicts.Judge(now)
 	k.takeOver()
-	var changed []estate.Key
-	for i := range k.estate.Devices {
-		key := k.estate.Devices[i].Key
-		w, _ := moment.Draw(key)
-		is := shown{k.verdicts[key], w}
-		looked := k.spool.looked[key]
-		delete(k.spool.looked, key)
-		if was, ok := k.shown[key]; !ok || looked || differs(was, is) {
-			if _, waits := k.standing[key]; !waits && k.remembered && was.verdict.State != is.verdict.State {
-				k.stands(&k.estate.Devices[i], is.verdict)
-			}
-			k.shown[key] = is
-			changed = append(changed, key)
+	for key := range k.spool.looked {
+		if d := k.estate.Device(key); d != nil {
+			devices = append(devices, d.Index())
 		}
 	}
+	slices.Sort(devices)
+	var changed []estate.Key
+	for _, i := range slices.Compact(devices) {
+		d := &k.estate.Devices[i]
+		w, _ := moment.Draw(d.Key)
+		is := shown{k.verdicts.Of(d.Key), w}
+		if was, ok := k.shown[d.Key]; !ok || k.spool.looked[d.Key] || differs(was, is) {
+			if _, waits := k.before[d.Key]; !waits && k.remembered && was.verdict.State != is.verdict.State {
+				k.stands(d, is.verdict)
+			}
+			k.shown[d.Key] = is
+			changed = append(changed, d.Key)
+		}
+	}
+	clear(k.spool.looked)
 	k.spool.unparked = append(k.spool.unparked, k.notParkedAnyMore()...)
 	k.mu.Unlock()
 	if len(changed) > 0 {
@@ -82,18 +86,18 @@ func (k *Keeper) stands(d *estate.Device, v verdict.Verdict) {
 // takeOver gives a device that is as it was before the service started the
 // time since when it has been so.
 func (k *Keeper) takeOver() {
-	for key, was := range k.standing {
-		v := k.verdicts[key]
+	for key, was := range k.before {
+		v := k.verdicts.Of(key)
 		if v.State == verdict.Unknown || v.State == "" {
 			continue // not known yet
 		}
 		if string(v.State) == was.State {
 			v.Since = was.Since
-			k.verdicts[key] = v
+			k.verdicts.Put(key, v)
 		} else if d := k.estate.Device(key); d != nil {
 			k.stands(d, v)
 		}
-		delete(k.standing, key)
+		delete(k.before, key)
 	}
 }
 
@@ -116,9 +120,9 @@ func differs(a, b shown) bool {
 func (k *Keeper) notParkedAnyMore() []estate.Key {
 	var back []estate.Key
 	for key := range k.evidence.Parked {
-		switch k.verdicts[key].State {
+		switch k.verdicts.Of(key).State {
 		case verdict.Steady, verdict.Strained, verdict.Hung:
-			delete(k.evidence.Parked, key)
+			k.evidence.Unpark(key)
 			back = append(back, key)
 		}
 	}

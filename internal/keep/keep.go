@@ -48,10 +48,9 @@ type Keeper struct {
 	mu         sync.Mutex
 	estate     *estate.Estate
 	evidence   *verdict.Evidence
-	verdicts   map[estate.Key]verdict.Verdict
-	open       bool                                 // a verdict waits for what is heard next
+	verdicts   *verdict.Standing
 	remembered bool                                 // what was before the start is known
-	standing   map[estate.Key]store.StandingVerdict // from before the start, until it is known how the device is
+	before     map[estate.Key]store.StandingVerdict // how all was before the start, until it is known how the device is
 	shown      map[estate.Key]shown
 	spool      spool
 	inside     map[estate.Key]*Inside
@@ -69,9 +68,10 @@ type shown struct {
 func New(s *store.Store, log *slog.Logger, b *bus.Bus) *Keeper {
 	k := &Keeper{
 		store: s, log: log, bus: b, dirty: make(chan struct{}, 1), Retention: store.DefaultRetention,
-		estate: estate.Empty(), evidence: verdict.NewEvidence(), verdicts: map[estate.Key]verdict.Verdict{},
-		standing: map[estate.Key]store.StandingVerdict{}, shown: map[estate.Key]shown{}, spool: newSpool(), inside: map[estate.Key]*Inside{}, running: map[estate.Key]*power.Discharge{}, operated: map[estate.Key]time.Time{},
+		estate: estate.Empty(), evidence: verdict.NewEvidence(),
+		before: map[estate.Key]store.StandingVerdict{}, shown: map[estate.Key]shown{}, spool: newSpool(), inside: map[estate.Key]*Inside{}, running: map[estate.Key]*power.Discharge{}, operated: map[estate.Key]time.Time{},
 	}
+	k.verdicts = verdict.NewStanding(k.estate, k.evidence, nil)
 	b.Observed.Listen(k.Observe)
 	return k
 }
@@ -81,6 +81,7 @@ func (k *Keeper) SetEstate(e *estate.Estate) {
 	k.mu.Lock()
 	k.evidence.Forget(k.estate, e)
 	k.estate = e
+	k.verdicts = verdict.NewStanding(e, k.evidence, k.verdicts.Verdicts())
 	for key := range k.shown {
 		if e.Device(key) == nil {
 			delete(k.shown, key)
@@ -114,7 +115,7 @@ func (k *Keeper) Observe(o observation.Observation) {
 			k.heard(o.Device, now)
 		}
 	}
-	told := k.evidence.News || k.open
+	told := k.evidence.News || k.verdicts.Open()
 	k.mu.Unlock()
 	if told {
 		k.touch()
@@ -221,11 +222,7 @@ func (k *Keeper) measured(e operation.Event) { k.bus.Measured.Publish(e) }
 func (k *Keeper) SetOperating(devices []estate.Key, doing string) {
 	k.mu.Lock()
 	for _, d := range devices {
-		if doing == "" {
-			delete(k.evidence.Operating, d)
-		} else {
-			k.evidence.Operating[d] = doing
-		}
+		k.evidence.Operate(d, doing)
 		k.operated[d] = time.Now()
 	}
 	k.mu.Unlock()
@@ -235,7 +232,7 @@ func (k *Keeper) SetOperating(devices []estate.Key, doing string) {
 // Park says that a device is meant to be off.
 func (k *Keeper) Park(d estate.Key, p verdict.Parking) {
 	k.mu.Lock()
-	k.evidence.Parked[d] = p
+	k.evidence.Park(d, p)
 	k.mu.Unlock()
 	k.touch()
 }
@@ -243,7 +240,7 @@ func (k *Keeper) Park(d estate.Key, p verdict.Parking) {
 // Unpark says that it is not, any more.
 func (k *Keeper) Unpark(d estate.Key) {
 	k.mu.Lock()
-	delete(k.evidence.Parked, d)
+	k.evidence.Unpark(d)
 	k.mu.Unlock()
 	k.touch()
 }

@@ -39,12 +39,12 @@ func (k *Keeper) Remember(ctx context.Context) error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	for _, v := range standing {
-		if _, known := k.standing[v.Device]; !known {
-			k.standing[v.Device] = v
+		if _, known := k.before[v.Device]; !known {
+			k.before[v.Device] = v
 		}
 	}
 	for key, is := range k.shown {
-		if _, waits := k.standing[key]; !waits && k.estate.Device(key) != nil {
+		if _, waits := k.before[key]; !waits && k.estate.Device(key) != nil {
 			k.stands(k.estate.Device(key), is.verdict) // new, and judged before this was known
 		}
 	}

@@ -20,7 +20,7 @@ func (k *Keeper) Estate() *estate.Estate {
 func (k *Keeper) Verdict(key estate.Key) verdict.Verdict {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	return k.verdicts[key]
+	return k.verdicts.Of(key)
 }
 
 // See runs f with the newest of everything. f must not keep what it is given,
@@ -28,7 +28,7 @@ func (k *Keeper) Verdict(key estate.Key) verdict.Verdict {
 func (k *Keeper) See(f func(e *estate.Estate, ev *verdict.Evidence, vs map[estate.Key]verdict.Verdict, now time.Time)) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	f(k.estate, k.evidence, k.verdicts, time.Now())
+	f(k.estate, k.evidence, k.verdicts.Verdicts(), time.Now())
 }
 
 // World copies what a preview is worked out from. Busy, Usual and Gear are
@@ -36,7 +36,7 @@ func (k *Keeper) See(f func(e *estate.Estate, ev *verdict.Evidence, vs map[estat
 func (k *Keeper) World() operation.World {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	return operation.World{Estate: k.estate, Now: time.Now(), Verdicts: k.verdicts, Evidence: k.evidence.Clone()}
+	return operation.World{Estate: k.estate, Now: time.Now(), Verdicts: k.verdicts.Verdicts(), Evidence: k.evidence.Clone()}
 }
 
 // A Snapshot is a copy of the newest of everything, to be looked at for as long
@@ -55,7 +55,7 @@ func (k *Keeper) Snapshot() *Snapshot {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	s := &Snapshot{
-		Estate: k.estate, Now: time.Now(), Verdicts: k.verdicts, Evidence: k.evidence.Clone(),
+		Estate: k.estate, Now: time.Now(), Verdicts: k.verdicts.Verdicts(), Evidence: k.evidence.Clone(),
 		inside: make(map[estate.Key]Inside, len(k.inside)), recent: maps.Clone(k.spool.recent),
 	}
 	for key, in := range k.inside {

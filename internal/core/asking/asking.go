@@ -71,9 +71,8 @@ func (a *Asker) wait(on estate.Key, side estate.EndpointID, inARow int) {
 const neighbours = 3
 
 func (a *Asker) first() (out []estate.Key) {
-	for i := range a.e.Devices {
-		d := &a.e.Devices[i]
-		if len(out) < neighbours && slices.ContainsFunc(d.Network, func(c estate.NetworkCable) bool { return c.Via.Device == a.e.Standpoint }) {
+	for _, d := range a.e.Neighbours() {
+		if len(out) < neighbours {
 			out = append(out, d.Key)
 		}
 	}

@@ -222,6 +222,7 @@ type Estate struct {
 	fed    map[End][]Key // outlet → devices with a power cable from it
 	order  []Key         // devices, each after all that it is reached through
 	behind map[Key][]EndpointID
+	near   near
 }
 
 // New indexes an estate and checks it. When problems are returned the estate
@@ -249,6 +250,7 @@ func New(name string, standpoint Key, sites []Site, devices []Device) (*Estate, 
 	}
 	e.order = e.reachOrder()
 	e.behind = e.onlyBehind()
+	e.findNear()
 	return e, nil
 }
 

@@ -41,21 +41,24 @@ func (a *arrivals) Pop() any {
 // as the service does.
 type run struct {
 	*world
-	ev     *verdict.Evidence
-	vs     map[estate.Key]verdict.Verdict
-	plan   *schedule.Plan[subject]
-	asker  *asking.Asker
-	book   incident.Book
-	coming arrivals
-	judged time.Time
-	looked time.Time
-	open   bool
-	ids    int
-	each   func(changes []incident.Change) // after each judging
+	ev       *verdict.Evidence
+	vs       map[estate.Key]verdict.Verdict
+	standing *verdict.Standing
+	check    func(full, kept map[estate.Key]verdict.Verdict) // what a full judging says, at each; nil: nobody asks
+	plan     *schedule.Plan[subject]
+	asker    *asking.Asker
+	book     incident.Book
+	coming   arrivals
+	judged   time.Time
+	looked   time.Time
+	open     bool
+	ids      int
+	each     func(changes []incident.Change) // after each judging
 }
 
 func newRun(w *world) *run {
 	r := &run{world: w, ev: verdict.NewEvidence(), plan: schedule.New[subject](w.rng.Float64), asker: asking.New(w.e)}
+	r.standing = verdict.NewStanding(w.e, r.ev, nil)
 	for _, k := range w.order {
 		d := w.boxes[k].d
 		for _, p := range d.Probes {
@@ -220,9 +223,15 @@ func (r *run) ask(s subject, all bool) {
 }
 
 func (r *run) judge() {
-	m := verdict.At(r.e, r.ev, r.vs, r.now)
-	r.vs = m.Judge()
-	r.ev.News, r.open, r.judged = false, m.Open(), r.now
+	var full map[estate.Key]verdict.Verdict
+	if r.check != nil {
+		full = verdict.Judge(r.e, r.ev.Clone(), r.vs, r.now)
+	}
+	r.standing.Judge(r.now)
+	r.vs, r.open, r.judged = r.standing.Verdicts(), r.standing.Open(), r.now
+	if r.check != nil {
+		r.check(full, r.vs)
+	}
 	var changes []incident.Change
 	if r.now.Sub(r.looked) >= time.Second {
 		r.looked = r.now

@@ -37,6 +37,8 @@ type tally struct {
 	onWell   int              // incidents on devices that are well
 	delays   []float64        // of hangs with power known: multiples of the least possible
 	shown    []string
+
+	check func(full, kept map[estate.Key]verdict.Verdict) // of each run
 }
 
 type wrong struct {
@@ -67,6 +69,7 @@ type belief struct {
 func (y *tally) episode(t require.TestingT, seed uint64, f fault) {
 	w := newWorld(t, rand.New(rand.NewPCG(seed, 7)))
 	r := newRun(w)
+	r.check = y.check
 	w.settle()
 	r.until(begin.Add(90 * time.Second))
 	beliefs := map[estate.Key]*belief{}

@@ -19,7 +19,7 @@ const DefaultStandbyW = 8
 func (m *Moment) chassis(d *estate.Device) (Chassis, bool) {
 	ep, ok := d.Controller()
 	c, known := m.ev.Chassis[d.Key]
-	return c, ok && known && Fresh(ep, c.At, m.now)
+	return c, ok && known && m.fresh(ep, c.At)
 }
 
 // asleep: its own power management has put it to sleep, which is not hanging.
@@ -69,7 +69,7 @@ func (m *Moment) withChassis(d *estate.Device, p power) power {
 func (m *Moment) withPanel(d *estate.Device, p power) power {
 	light, known := m.ev.Panels[d.Key]
 	for _, lead := range d.Panel {
-		if ep, ok := m.e.Device(lead.Device).CardEndpoint(); known && ok && Fresh(ep, light.At, m.now) {
+		if ep, ok := m.e.Device(lead.Device).CardEndpoint(); known && ok && m.fresh(ep, light.At) {
 			said := Reason{Stance: For, Text: Say("its power light is off"), At: light.At}
 			if light.On {
 				said.Text = Say("its power light is on")
@@ -121,7 +121,7 @@ func (m *Moment) mismatch(d *estate.Device) (Reason, bool) {
 	c, ok := m.chassis(d)
 	feeds := m.feeds(d)
 	// Not while it starts, and not from readings of different moments.
-	settled := c.OnSince.IsZero() || m.now.Sub(c.OnSince) > BootTime(d)
+	settled := c.OnSince.IsZero() || m.past(c.OnSince.Add(BootTime(d)+1))
 	if !ok || c.Watts == nil || !c.On || !settled || !feeds.metered || feeds.stale || len(d.Power) == 0 {
 		return Reason{}, false
 	}
@@ -157,7 +157,7 @@ func (m *Moment) mismatch(d *estate.Device) (Reason, bool) {
 func (m *Moment) within(d *estate.Device, strain func(Severity, Reason)) {
 	m.supplyTroubles(d, strain)
 	a := m.ev.Ailing[d.Key]
-	old := !a.At.IsZero() && m.now.Sub(a.At) > a.Good
+	old := !a.At.IsZero() && m.past(a.At.Add(a.Good+1))
 	if r, ok := m.unread(d, a, old); ok {
 		strain(Warning, r)
 	}
@@ -193,7 +193,7 @@ func (m *Moment) unread(d *estate.Device, a Ailments, old bool) (Reason, bool) {
 		return Reason{}, false // which is said of itself
 	case old:
 		return Reason{Text: Say("its sensors cannot be read any more%s", why), At: a.At, Since: true}, true
-	case a.At.IsZero() && a.Failed != "" && m.now.Sub(p.UpSince) > readWithin:
+	case a.At.IsZero() && a.Failed != "" && m.past(p.UpSince.Add(readWithin+1)):
 		return Reason{Text: Say("its sensors cannot be read%s", why), At: p.UpSince, Since: true}, true
 	}
 	return Reason{}, false

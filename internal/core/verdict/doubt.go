@@ -82,31 +82,13 @@ func apart(a, b time.Time) time.Duration { return a.Sub(b).Abs() }
 // gives: something that hangs on it alone answers, so it works as a source of power,
 // whatever its card does.
 func (m *Moment) gives(d *estate.Device) (Reason, bool) {
-	for _, k := range m.fedBy(d.Key) {
+	for _, k := range m.e.FedBy(d.Key) {
 		x := m.e.Device(k)
-		if h := m.hears(x); h.answers && len(x.Power) == 1 && h.lastAnswer.After(m.hears(d).since) {
-			return Reason{Stance: For, At: h.lastAnswer, Text: Say("but it gives power: %s, which hangs on it alone, answers", k)}, true
+		if m.hears(x).answers && len(x.Power) == 1 && m.lately(x).lastAnswer.After(m.hears(d).since) {
+			return Reason{Stance: For, At: m.hears(x).lastAnswer, Text: Say("but it gives power: %s, which hangs on it alone, answers", k)}, true
 		}
 	}
 	return Reason{}, false
-}
-
-// fedBy lists the devices with a feed from another one.
-func (m *Moment) fedBy(k estate.Key) []estate.Key {
-	if m.hangs == nil {
-		m.hangs = map[estate.Key][]estate.Key{}
-		for i := range m.e.Devices {
-			d := &m.e.Devices[i]
-			seen := map[estate.Key]bool{}
-			for _, c := range d.Power {
-				if from := c.From.Device; from != estate.Utility && !seen[from] {
-					seen[from] = true
-					m.hangs[from] = append(m.hangs[from], d.Key)
-				}
-			}
-		}
-	}
-	return m.hangs[k]
 }
 
 // together names what a silent device fell silent with: what it hangs on is silent since
@@ -123,8 +105,8 @@ func (m *Moment) together(d *estate.Device, h hearing) estate.Key {
 	if !up.silent || apart(up.since, h.since) > atOnce+m.slowest(from) {
 		return ""
 	}
-	for _, k := range m.fedBy(from.Key) {
-		if x := m.hears(m.e.Device(k)); x.answers && x.lastAnswer.After(up.since) && len(m.e.Device(k).Power) == 1 {
+	for _, k := range m.e.FedBy(from.Key) {
+		if x := m.e.Device(k); len(x.Power) == 1 && m.hears(x).answers && m.lately(x).lastAnswer.After(up.since) {
 			return ""
 		}
 	}
@@ -180,7 +162,7 @@ func (m *Moment) starting(d *estate.Device, h hearing, p power) (Reason, time.Ti
 		since, what = woke, "it, or what it hangs on, came back"
 	}
 	boot := BootTime(d)
-	if since.IsZero() || m.now.Sub(since) >= boot || !since.After(h.lastAnswer) {
+	if since.IsZero() || m.past(since.Add(boot)) || !since.After(h.lastAnswer) {
 		return Reason{}, time.Time{}
 	}
 	return Reason{Stance: For, Text: Say("%s, and it may take %s to start", what, minutes(boot)), At: since, Since: true}, since
@@ -192,7 +174,7 @@ func (m *Moment) cameBack(by *estate.Device, after time.Time) time.Time {
 	if by == nil {
 		return time.Time{}
 	}
-	for _, k := range append([]estate.Key{by.Key}, m.fedBy(by.Key)...) {
+	for _, k := range append([]estate.Key{by.Key}, m.e.FedBy(by.Key)...) {
 		x := m.e.Device(k)
 		if h := m.hears(x); h.answers && h.upSince.After(after) && (k == by.Key || len(x.Power) == 1) {
 			return h.upSince

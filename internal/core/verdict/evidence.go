@@ -120,8 +120,6 @@ func (p Pulse) tells(was Pulse) bool {
 	return p.Answers() != was.Answers() || p.Silent() != was.Silent() || p.Refused != was.Refused || p.AnswersWrong() != was.AnswersWrong() || p.Updating != was.Updating || p.Misses > 0 && !p.Silent()
 }
 
-func (ev *Evidence) news(is bool) { ev.News = ev.News || is }
-
 // AnswersWrong: it answers, and has not said what was wanted for as often as would make
 // a silence: while a host starts, its services come one after the other.
 func (p Pulse) AnswersWrong() bool { return p.Wrong >= SilentAfter }
@@ -222,6 +220,7 @@ func (ev *Evidence) Panel(k estate.Key, l Light) {
 		l.OnSince = l.At
 	}
 	ev.Panels[k] = l
+	ev.touch(k)
 }
 
 // Ailments are the readings of a controller that are out of bounds.
@@ -268,6 +267,8 @@ type Evidence struct {
 	Woke   map[estate.Key]time.Time  // when that was over
 	Ways   map[estate.Key]loss.Meter // what is lost on the way through a hop
 	Odd    map[estate.Key]time.Time  // since when two meters tell of different boxes
+
+	touched touched
 }
 
 // NewEvidence returns evidence of nothing.
@@ -314,6 +315,7 @@ func (ev *Evidence) Probe(id ProbeID, r Result) {
 		now.Flips, now.Loss = was.Flips, was.Loss
 	}
 	ev.Probes[id] = now
+	ev.touch(id.Device)
 	ev.news(now.tells(was))
 }
 
@@ -325,6 +327,7 @@ func (ev *Evidence) Endpoint(id estate.EndpointID, r Result) {
 		now.Loss = was.Loss
 	}
 	ev.Endpoints[id] = now
+	ev.touch(id.Device)
 	ev.news(now.tells(was))
 }
 
@@ -347,6 +350,7 @@ func (ev *Evidence) Outlet(end estate.End, o Outlet) {
 		o.Dead.confirmed = o.At
 	}
 	ev.Outlets[end] = o
+	ev.touchEnd(end)
 }
 
 // tells: it says something else than the reading before it.
@@ -368,6 +372,7 @@ func (ev *Evidence) Controller(k estate.Key, c reading.Chassis) {
 		now.OnSince = c.At
 	}
 	ev.Chassis[k] = now
+	ev.touch(k)
 }
 
 // Forget drops what was observed of things that are no longer in the estate,

@@ -55,6 +55,7 @@ func (m *Moment) voices(d *estate.Device) []voice {
 
 // endpoint is how an endpoint answers, with how often it has to be asked in vain.
 func (m *Moment) endpoint(d *estate.Device, name string) Pulse {
+	m.look(stateOf, d)
 	pulse := m.ev.Endpoints[estate.EndpointID{Device: d.Key, Name: name}]
 	pulse.Need = m.needs(d, pulse, m.e.PathOf(d.Key, name))
 	return pulse
@@ -72,12 +73,28 @@ func (m *Moment) needs(d *estate.Device, p Pulse, cables []estate.NetworkCable) 
 // hears listens to all voices of a device. It answers when all that must do,
 // or, when none must, when any does. It is silent when that has become
 // impossible; in between, the evidence is incomplete.
+//
+// Of another device than the one that is at work, its answers are looked at apart, with
+// answeredBetween or lately.
 func (m *Moment) hears(d *estate.Device) hearing {
-	return m.heard.of(d, func() hearing {
-		h := listen(m.voices(d), m.now)
+	m.look(stateOf, d)
+	return m.heard.of(m, d, func() hearing {
+		vs := m.voices(d)
+		for _, v := range vs {
+			for _, at := range v.pulse.Flips {
+				m.past(at.Add(FlapWindow + 1))
+			}
+		}
+		h := listen(vs, m.now)
 		h.reasons = slices.Clip(h.reasons) // it is shared: who adds to it must copy it
 		return h
 	})
+}
+
+// lately is what the probes of another device say, with when it last answered.
+func (m *Moment) lately(d *estate.Device) hearing {
+	m.look(factsOf, d)
+	return m.hears(d)
 }
 
 func listen(vs []voice, now time.Time) hearing {
@@ -211,7 +228,7 @@ func (m *Moment) outletSum(d *estate.Device) (w float64, known bool) {
 	}
 	for _, out := range d.Outlets {
 		o := m.ev.Outlets[estate.End{Device: d.Key, Port: out.Port()}]
-		if !o.Metered || !Fresh(ep, o.At, m.now) {
+		if !o.Metered || !m.fresh(ep, o.At) {
 			return 0, false
 		}
 		w, known = w+o.W, true
@@ -229,7 +246,7 @@ func (m *Moment) Draw(k estate.Key) (w float64, known bool) {
 	}
 	if total, ok := m.ev.Totals[k]; ok {
 		ep, _ := d.OutletEndpoint()
-		return total, Fresh(ep, m.ev.Endpoints[estate.EndpointID{Device: k, Name: ep.Name}].LastAnswer, m.now)
+		return total, m.fresh(ep, m.ev.Endpoints[estate.EndpointID{Device: k, Name: ep.Name}].LastAnswer)
 	}
 	if total, ok := m.outletSum(d); ok {
 		return total, true
@@ -237,11 +254,11 @@ func (m *Moment) Draw(k estate.Key) (w float64, known bool) {
 	for _, end := range m.e.FeedsOf(k) {
 		o, seen := m.ev.Outlets[end]
 		ep, _ := m.e.Device(end.Device).OutletEndpoint()
-		if seen && o.Metered && !Fresh(ep, o.At, m.now) && m.Powerless(end.Device) {
+		if seen && o.Metered && !m.fresh(ep, o.At) && m.Powerless(end.Device) {
 			known = true // nothing comes from there
 			continue
 		}
-		if !seen || !o.Metered || !Fresh(ep, o.At, m.now) {
+		if !seen || !o.Metered || !m.fresh(ep, o.At) {
 			return m.ControllerWatts(k)
 		}
 		w, known = w+o.W, true

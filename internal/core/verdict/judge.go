@@ -83,21 +83,26 @@ func Judge(e *estate.Estate, ev *Evidence, prev map[estate.Key]Verdict, now time
 func (m *Moment) Judge() map[estate.Key]Verdict {
 	n := len(m.e.Devices)
 	out := make(map[estate.Key]Verdict, n)
-	m.heard.all, m.fed.all, m.powers.all = make([]slot[hearing], n), make([]slot[power], n), make([]slot[power], n)
-	m.ev.Ways = m.losses()
+	m.remember(n)
+	m.ev.Ways = losses(m.e, m.ev)
 	for i := range m.e.Devices {
 		d := &m.e.Devices[i]
-		m.rise(d)
-		v := m.device(d)
-		m.note(d, v)
-		if was, ok := m.prev[d.Key]; ok && was.State == v.State && !was.Since.IsZero() {
-			v.Since = was.Since
-		} else if v.Since.IsZero() {
-			v.Since = m.now
-		}
-		out[d.Key] = v
+		out[d.Key] = m.judge(d)
 	}
 	return out
+}
+
+// judge works out the verdict on one device, and notes what the next time needs.
+func (m *Moment) judge(d *estate.Device) Verdict {
+	m.rise(d)
+	v := m.device(d)
+	m.note(d, v)
+	if was, ok := m.prev[d.Key]; ok && was.State == v.State && !was.Since.IsZero() {
+		v.Since = was.Since
+	} else if v.Since.IsZero() {
+		v.Since = m.now
+	}
+	return v
 }
 
 // device applies the precedence of verdicts: waking, parked, then what answers,
@@ -108,7 +113,7 @@ func (m *Moment) device(d *estate.Device) Verdict {
 		return Verdict{State: Waking, Reasons: append([]Reason{{Stance: For, Text: Say(doing)}}, h.reasons...)}
 	}
 	// The card of a UPS answers while its output is off.
-	output := OutputOff(m.ev, d, m.now)
+	output := m.outputOff(d)
 	if park, ok := m.ev.Parked[d.Key]; ok && (output || !h.answers && p.state != powerYes) {
 		what, why := "switched off by", ""
 		if output {
@@ -230,7 +235,7 @@ func (m *Moment) answering(d *estate.Device, h hearing, p power) Verdict {
 		strain(Critical, Reason{Text: Say("answers although no power is measured on its outlet: is the cable where the estate says?")})
 	}
 	v.Reasons = append(v.Reasons, m.secondActor(d)...)
-	if at := m.ev.Restarted[d.Key]; !at.IsZero() && m.now.Sub(at) < restartTold {
+	if at := m.ev.Restarted[d.Key]; !at.IsZero() && !m.past(at.Add(restartTold)) {
 		v.Reasons = append(v.Reasons, Reason{Stance: Note, Text: Say("it restarted by itself, as its uptime says"), At: at})
 	}
 	return v
@@ -242,7 +247,7 @@ const restartTold = 24 * time.Hour
 // flipsBefore is how often the way to a device has come and gone: what it has
 // suffered with that is no fault of its own.
 func (m *Moment) flipsBefore(d *estate.Device) int {
-	return recall(&m.flipping, d.Key, func() int {
+	return m.flipping.of(m, d, func() int {
 		most := 0
 		for _, c := range d.Network {
 			if via := m.e.Device(c.Via.Device); via != nil {
@@ -294,7 +299,7 @@ func (m *Moment) silence(d *estate.Device, h hearing, p power) Verdict {
 		return m.behind(d, h, p, way)
 	}
 	v := Verdict{Since: h.since}
-	if r, ok := m.lives(d, h); ok && m.now.Sub(h.since) < livesFor {
+	if r, ok := m.lives(d, h); ok && !m.past(h.since.Add(livesFor)) {
 		return m.hold(d, h, p) // nothing is lost by waiting, and it may be packets that are
 	} else if ok {
 		v.State, v.Severity = Strained, Critical
@@ -382,7 +387,12 @@ func (m *Moment) lives(d *estate.Device, h hearing) (Reason, bool) {
 // hold keeps the last verdict while the evidence for a new one is incomplete.
 func (m *Moment) hold(d *estate.Device, h hearing, p power) Verdict {
 	v := Verdict{State: Unknown}
-	m.open = m.open || h.silent && m.now.Sub(h.since) < settling
+	if h.silent && !m.past(h.since.Add(settling)) {
+		m.open = true
+		if m.at != nil {
+			m.at.open = true
+		}
+	}
 	if was, ok := m.prev[d.Key]; ok && was.State != Unknown && was.State != Parked && h.asked {
 		// A finished operation does not keep a device waking, and stale power
 		// evidence neither hung nor dark.

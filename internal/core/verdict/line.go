@@ -158,7 +158,7 @@ func (m *Moment) outletHop(end estate.End) Hop {
 	}
 	ep, _ := m.e.Device(end.Device).OutletEndpoint()
 	switch {
-	case !Fresh(ep, o.At, m.now):
+	case !m.fresh(ep, o.At):
 		h.Text = "stale: was " + h.Text
 	case o.On:
 		h.State = HopSound

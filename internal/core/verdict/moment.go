@@ -18,16 +18,19 @@ type Moment struct {
 
 	open bool // a verdict waits for what is heard next
 
+	frames map[int]*frame // what each reader has looked at; nil: nobody wants to know
+	at     *frame         // of the one that is at work
+
 	heard     memo[hearing]
 	fed       memo[power] // by feeds alone
 	powers    memo[power]
-	flipping  map[estate.Key]int // on the way to a device
+	flipping  memo[int]     // on the way to a device
+	ways      memo[wayLoss] // through a device
 	passes    map[estate.Key]sided
 	port      *ownPort
-	hangs     map[estate.Key][]estate.Key
-	broken    map[estate.Key]path // through a silent hop
-	through   map[hopOf]path      // through one of which nothing is known
-	utilities map[estate.Key]mains
+	broken    map[estate.Key]part[path] // through a silent hop
+	through   map[hopOf]part[path]      // through one of which nothing is known
+	utilities map[estate.Key]part[mains]
 }
 
 // hopOf is a hop as it is looked at for one silence.
@@ -50,6 +53,12 @@ const settling = time.Minute
 // that is.
 func (m *Moment) Open() bool { return m.open }
 
+// remember makes room for what is worked out of all devices.
+func (m *Moment) remember(n int) {
+	m.heard.all, m.fed.all, m.powers.all = make([]slot[hearing], n), make([]slot[power], n), make([]slot[power], n)
+	m.flipping.all, m.ways.all = make([]slot[int], n), make([]slot[wayLoss], n)
+}
+
 // A memo keeps what was worked out of devices: of all of them, by their places, when all
 // will be asked for, or of some.
 type memo[V any] struct {
@@ -62,28 +71,25 @@ type slot[V any] struct {
 	v     V
 }
 
-func (m *memo[V]) of(d *estate.Device, work func() V) V {
-	if m.all == nil {
-		return recall(&m.some, d.Key, work)
-	}
-	if s := &m.all[d.Index()]; s.known {
-		return s.v
-	}
-	v := work()
-	m.all[d.Index()] = slot[V]{true, v}
-	return v
-}
-
-// recall returns what was worked out before, or works it out now.
-func recall[K comparable, V any](memo *map[K]V, k K, work func() V) V {
-	if v, ok := (*memo)[k]; ok {
+// of returns what was worked out of a device before, or has it worked out now, as the
+// device.
+func (o *memo[V]) of(m *Moment, d *estate.Device, work func() V) (v V) {
+	if o.all == nil {
+		if v, ok := o.some[d.Key]; ok {
+			return v
+		}
+		m.as(d.Index(), func() { v = work() })
+		if o.some == nil {
+			o.some = map[estate.Key]V{}
+		}
+		o.some[d.Key] = v
 		return v
 	}
-	v := work()
-	if *memo == nil {
-		*memo = map[K]V{}
+	if s := &o.all[d.Index()]; s.known {
+		return s.v
 	}
-	(*memo)[k] = v
+	m.as(d.Index(), func() { v = work() })
+	o.all[d.Index()] = slot[V]{true, v}
 	return v
 }
 

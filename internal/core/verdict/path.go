@@ -1,11 +1,11 @@
 package verdict
 
 import (
+	"cmp"
 	"slices"
 	"time"
 
 	"plumbbob/internal/core/estate"
-	"plumbbob/internal/core/loss"
 )
 
 // A path is what is known about the way to a device (not about the device).
@@ -67,7 +67,7 @@ func (m *Moment) strand(via estate.Key, of silence) path {
 	case h.silent && m.passing(v) == "":
 		return m.breaks(v)
 	case h.silent:
-		p := recall(&m.through, hopOf{via, of}, func() path { return m.path(v.Network, of) })
+		p := share(m, &m.through, hopOf{via, of}, func() path { return m.path(v.Network, of) })
 		if by, against := m.sides(v); by.n == against {
 			p.weak = via
 		}
@@ -87,14 +87,14 @@ func (m *Moment) strand(via estate.Key, of silence) path {
 		return path{} // its next answer, or its silence, will tell
 	}
 	// Nothing is asked of it, or it only passes traffic on.
-	return recall(&m.through, hopOf{via, of}, func() path { return m.path(v.Network, of) })
+	return share(m, &m.through, hopOf{via, of}, func() path { return m.path(v.Network, of) })
 }
 
 // breaks says where the path through a silent hop is broken: the hop itself is
 // behind something broken, or it is where the line breaks.
 func (m *Moment) breaks(v *estate.Device) path {
-	return recall(&m.broken, v.Key, func() path {
-		if up := m.path(v.Network, m.hears(v).silence); up.state != pathSound {
+	return share(m, &m.broken, v.Key, func() path {
+		if up := m.path(v.Network, m.lately(v).silence); up.state != pathSound {
 			return up // further up, or not known yet
 		}
 		return path{state: pathBroken, cut: v.Key}
@@ -107,6 +107,7 @@ const slowShare = 0.5
 
 // slowAnswer says whether a device takes nearly as long to answer as is waited.
 func (m *Moment) slowAnswer(d *estate.Device) bool {
+	m.look(factsOf, d)
 	for i, p := range d.Probes {
 		if pulse := m.ev.Probes[ProbeID{d.Key, i}]; p.Timeout <= 0 || pulse.Answers() && pulse.RTT.Seconds() < slowShare*p.Timeout.Seconds() {
 			return false
@@ -123,7 +124,7 @@ func (m *Moment) ourSide(of silence) path {
 	}
 	sound := path{state: pathSound, proof: m.e.Standpoint, at: m.now}
 	doubtful := false
-	for _, d := range m.port.first {
+	for _, d := range m.e.Neighbours() {
 		h := m.hears(d)
 		if !m.answeredBetween(d, of.since, of.last).IsZero() {
 			return sound
@@ -138,6 +139,7 @@ func (m *Moment) ourSide(of silence) path {
 
 // answeredBetween says when a device last answered between two times.
 func (m *Moment) answeredBetween(d *estate.Device, after, before time.Time) (at time.Time) {
+	m.look(factsOf, d)
 	for _, v := range m.voices(d) {
 		if a := v.pulse.between(after, before); a.After(at) {
 			at = a
@@ -150,9 +152,12 @@ func (m *Moment) answeredBetween(d *estate.Device, after, before time.Time) (at 
 // connected to directly: when all fell silent at one moment, it is its own port. Zero
 // when it is not so.
 func (m *Moment) ownPort() (n int, since time.Time) {
+	if here := m.e.Device(m.e.Standpoint); here != nil {
+		m.look(ownPortOf, here)
+	}
 	if m.port == nil {
 		m.port = &ownPort{}
-		m.port.look(m)
+		m.as(2*len(m.e.Devices), func() { m.port.listen(m) })
 	}
 	return m.port.n, m.port.since
 }
@@ -160,22 +165,16 @@ func (m *Moment) ownPort() (n int, since time.Time) {
 type ownPort struct {
 	n     int
 	since time.Time
-	first []*estate.Device // that we are connected to
 }
 
 // atOnce is how far apart the silences of several may begin that have one cause: each is
 // found out by its own next question.
 const atOnce = 30 * time.Second
 
-func (o *ownPort) look(m *Moment) {
+func (o *ownPort) listen(m *Moment) {
 	var first, last time.Time
 	n, all := 0, true
-	for i := range m.e.Devices {
-		d := &m.e.Devices[i]
-		if !slices.ContainsFunc(d.Network, func(c estate.NetworkCable) bool { return c.Via.Device == m.e.Standpoint }) {
-			continue
-		}
-		o.first = append(o.first, d)
+	for _, d := range m.e.Neighbours() {
 		h := m.hears(d)
 		if !h.asked {
 			continue
@@ -220,35 +219,50 @@ type sided struct {
 	against int
 }
 
+// tells: it means something else than that did.
+func (s sided) tells(was sided) bool {
+	return s.by.key != was.by.key || cmp.Compare(s.by.n, s.against) != cmp.Compare(was.by.n, was.against)
+}
+
 // sides counts the branches behind a silent device: those on which something answers,
 // and those on which nothing does.
 func (m *Moment) sides(v *estate.Device) (by side, against int) {
-	s := recall(&m.passes, v.Key, func() (s sided) {
-		h := m.hears(v)
-		if !h.silent {
-			return s
+	if !m.hears(v).silent {
+		return side{}, 0
+	}
+	m.look(sidesOf, v)
+	s, known := m.passes[v.Key]
+	if !known {
+		m.as(len(m.e.Devices)+v.Index(), func() { s = m.compare(v) })
+		if m.passes == nil {
+			m.passes = map[estate.Key]sided{}
 		}
-		answer, mute := map[estate.EndpointID]bool{}, map[estate.EndpointID]bool{}
-		for _, x := range m.e.OnlyBehind(v.Key) {
-			b := m.branch(x, v.Key)
-			if _, up := m.answered(x); !up.IsZero() && up.Before(h.proven) && !m.sideBetween(x, h.since, h.last).IsZero() {
-				if s.by.key == "" || x.Device < s.by.key {
-					s.by.key = x.Device
-				}
-				answer[b] = true
-			} else if m.mute(x) {
-				mute[b] = true
-			}
-		}
-		for b := range mute {
-			if !answer[b] {
-				s.against++
-			}
-		}
-		s.by.n = len(answer)
-		return s
-	})
+		m.passes[v.Key] = s
+	}
 	return s.by, s.against
+}
+
+func (m *Moment) compare(v *estate.Device) (s sided) {
+	h := m.lately(v)
+	answer, mute := map[estate.EndpointID]bool{}, map[estate.EndpointID]bool{}
+	for _, x := range m.e.OnlyBehind(v.Key) {
+		b := m.branch(x, v.Key)
+		if _, up := m.answered(x); !up.IsZero() && up.Before(h.proven) && !m.sideBetween(x, h.since, h.last).IsZero() {
+			if s.by.key == "" || x.Device < s.by.key {
+				s.by.key = x.Device
+			}
+			answer[b] = true
+		} else if m.mute(x) {
+			mute[b] = true
+		}
+	}
+	for b := range mute {
+		if !answer[b] {
+			s.against++
+		}
+	}
+	s.by.n = len(answer)
+	return s
 }
 
 // branch is the first side behind a hop on the way to another one.
@@ -270,16 +284,19 @@ func (m *Moment) branch(x estate.EndpointID, hop estate.Key) estate.EndpointID {
 // mute says whether a side that was asked does not answer: those that answer have to be
 // more than those of which that is not sure yet.
 func (m *Moment) mute(x estate.EndpointID) bool {
+	d := m.e.Device(x.Device)
+	m.look(stateOf, d)
 	if x.Name != "" {
 		return m.ev.Endpoints[x].Misses > 0
 	}
-	h := m.hears(m.e.Device(x.Device))
+	h := m.hears(d)
 	return h.asked && !h.answers
 }
 
 // sideBetween says when a side last answered between two times.
 func (m *Moment) sideBetween(x estate.EndpointID, after, before time.Time) time.Time {
 	if x.Name != "" {
+		m.look(factsOf, m.e.Device(x.Device))
 		return m.ev.Endpoints[x].between(after, before)
 	}
 	return m.answeredBetween(m.e.Device(x.Device), after, before)
@@ -327,84 +344,14 @@ func (m *Moment) allFell(d *estate.Device, h hearing, hop estate.Key) bool {
 		}
 	}
 	beside := false
-	for _, k := range m.fedBy(d.Key) {
+	for _, k := range m.e.FedBy(d.Key) {
 		x := m.hears(m.e.Device(k))
-		if x.answers && x.lastAnswer.After(h.since) && len(m.e.Device(k).Power) == 1 {
+		if len(m.e.Device(k).Power) == 1 && x.answers && m.lately(m.e.Device(k)).lastAnswer.After(h.since) {
 			return false
 		}
 		beside = beside || !behind[k] && x.silent && apart(x.since, h.since) <= atOnce+m.slowest(m.e.Device(k))
 	}
 	return beside
-}
-
-// need is how many questions have to go unanswered in a row on a way, by what is lost on
-// it of late.
-func (m *Moment) need(cables []estate.NetworkCable) int {
-	least := 0
-	for i, c := range cables {
-		if n := m.wayLoss(c.Via.Device).Need(); i == 0 || n < least {
-			least = n
-		}
-	}
-	return least
-}
-
-// wayLoss is what is lost on the way through a hop: by the hop, and by all that is reached
-// through it at once, but for what further up loses itself.
-func (m *Moment) wayLoss(via estate.Key) loss.Meter { return m.ev.Ways[via] }
-
-// losses adds up, hop by hop, what is lost directly behind it and at itself; the worst of
-// what is further up counts for what is below.
-func (m *Moment) losses() map[estate.Key]loss.Meter {
-	own := make(map[estate.Key]loss.Meter)
-	add := func(cables []estate.NetworkCable, l loss.Meter) {
-		if len(cables) > 0 {
-			own[cables[0].Via.Device] = own[cables[0].Via.Device].Add(l)
-		}
-	}
-	for i := range m.e.Devices {
-		d := &m.e.Devices[i]
-		for n := range d.Probes {
-			l := m.ev.Probes[ProbeID{d.Key, n}].Loss
-			add(d.Network, l)
-		}
-		for _, ep := range d.Endpoints {
-			add(m.e.PathOf(d.Key, ep.Name), m.ev.Endpoints[estate.EndpointID{Device: d.Key, Name: ep.Name}].Loss)
-		}
-	}
-	out := make(map[estate.Key]loss.Meter, len(own))
-	for _, k := range m.e.ReachOrder() {
-		d := m.e.Device(k)
-		l := own[k]
-		if len(d.Network) > 0 {
-			if up := out[d.Network[0].Via.Device]; up.Need() > l.Need() {
-				l = up
-			}
-		}
-		out[k] = l
-	}
-	return out
-}
-
-// lossyShare is how much has to be lost for that to be worth a word.
-const lossyShare = 0.03
-
-// lossy says that a way loses packets, where that begins.
-func (m *Moment) lossy(d *estate.Device) []Reason {
-	here := m.wayLoss(d.Key)
-	what := "to what is behind it"
-	if here.Need() == loss.Least {
-		return nil
-	}
-	for _, c := range d.Network {
-		if m.wayLoss(c.Via.Device).Share() >= here.Share()/2 {
-			return nil // it begins further up
-		}
-	}
-	if here.Share() < lossyShare {
-		return nil
-	}
-	return []Reason{{Text: Say("about %.0f %% of the questions %s go unanswered, so silence is believed after %d in a row", 100*here.Share(), what, here.Need())}}
 }
 
 // miswired says of a device that answers when it should not: the hop before it is
@@ -427,14 +374,18 @@ func (m *Moment) miswired(d *estate.Device) []Reason {
 // answered says when a side of a device last answered, and since when it has done
 // so; both are zero when it does not.
 func (m *Moment) answered(side estate.EndpointID) (last, up time.Time) {
+	d := m.e.Device(side.Device)
+	m.look(stateOf, d)
 	if side.Name != "" {
 		if p := m.ev.Endpoints[side]; p.Answers() {
+			m.look(factsOf, d)
 			return p.LastAnswer, p.UpSince
 		}
 		return last, up
 	}
-	for i := range m.e.Device(side.Device).Probes {
+	for i := range d.Probes {
 		if p := m.ev.Probes[ProbeID{side.Device, i}]; p.Answers() && p.LastAnswer.After(last) {
+			m.look(factsOf, d)
 			last, up = p.LastAnswer, p.UpSince
 		}
 	}

@@ -19,9 +19,11 @@ type Ports struct {
 func (ev *Evidence) TakePorts(k estate.Key, p Ports, known func(estate.Key) bool) {
 	ev.news(true)
 	ev.Ports[k] = p
+	ev.touch(k)
 	for _, n := range p.List {
 		if on := estate.Key(n.Name); n.Name != "" && known(on) {
 			ev.Plugged[on] = estate.End{Device: k, Port: n.Port}
+			ev.touch(on)
 		}
 	}
 }
@@ -30,6 +32,9 @@ func (ev *Evidence) TakePorts(k estate.Key, p Ports, known func(estate.Key) bool
 // has told of it, or as somebody has called the port. at is when the switch was asked.
 func (m *Moment) plug(d *estate.Device) (port reading.Neighbour, of estate.Key, at time.Time, known bool) {
 	for _, c := range d.Network {
+		if via := m.e.Device(c.Via.Device); via != nil {
+			m.look(factsOf, via)
+		}
 		all, seen := m.ev.Ports[c.Via.Device]
 		if !seen || len(d.Network) > 1 {
 			return port, of, at, false
@@ -66,7 +71,7 @@ func (m *Moment) portUp(d *estate.Device, h hearing) []Reason {
 // moment: its switch answers, and has not been asked since.
 func (m *Moment) portUnread(d *estate.Device, h hearing) bool {
 	_, of, at, known := m.plug(d)
-	if !known || at.After(h.since) || m.now.Sub(h.since) > settling {
+	if !known || at.After(h.since) || m.past(h.since.Add(settling+1)) {
 		return false
 	}
 	for _, ep := range m.e.Device(of).Endpoints {

@@ -43,7 +43,15 @@ type power struct {
 // Fresh says whether a reading that was taken at this time from the gear's
 // card still counts.
 func Fresh(ep estate.Endpoint, at, now time.Time) bool {
-	return !at.IsZero() && now.Sub(at) <= stalePolls*ep.Every+ep.Timeout
+	return !at.IsZero() && now.Before(staleAt(ep, at))
+}
+
+func staleAt(ep estate.Endpoint, at time.Time) time.Time {
+	return at.Add(stalePolls*ep.Every + ep.Timeout + 1)
+}
+
+func (m *Moment) fresh(ep estate.Endpoint, at time.Time) bool {
+	return !at.IsZero() && !m.past(staleAt(ep, at))
 }
 
 // Idle is the draw in W at or below which a device shows no sign of life.
@@ -62,7 +70,8 @@ func Idle(d *estate.Device) float64 {
 
 // power weighs everything that says whether a device has power.
 func (m *Moment) power(d *estate.Device) power {
-	return m.powers.of(d, func() power {
+	m.look(stateOf, d)
+	return m.powers.of(m, d, func() power {
 		p := m.withChassis(d, m.withPanel(d, m.feeds(d)))
 		p.reasons = slices.Clip(p.reasons) // it is shared: who adds to it must copy it
 		return p
@@ -73,7 +82,7 @@ func (m *Moment) power(d *estate.Device) power {
 // current, or, where they are not metered, are on. One of several feeds may
 // carry little while the others carry it all, so the sum counts.
 func (m *Moment) feeds(d *estate.Device) power {
-	return m.fed.of(d, func() power {
+	return m.fed.of(m, d, func() power {
 		p := m.addFeeds(d)
 		p.reasons = slices.Clip(p.reasons)
 		return p
@@ -152,7 +161,7 @@ func (m *Moment) feed(d *estate.Device, c estate.PowerCable) power {
 	if !known || !ok {
 		return power{reasons: []Reason{{Text: Say("whether %s carries power is not known", at)}}}
 	}
-	if !Fresh(ep, out.At, m.now) {
+	if !m.fresh(ep, out.At) {
 		was := "off"
 		if out.On {
 			was = "on" + wattsIf(", ", out)
@@ -200,6 +209,7 @@ func (m *Moment) feed(d *estate.Device, c estate.PowerCable) power {
 
 // hostFeed weighs a USB port: it gives power while its host has it.
 func (m *Moment) hostFeed(host *estate.Device, from estate.End) power {
+	m.look(factsOf, host) // and when that was read
 	p := m.power(host)
 	switch {
 	case p.state == powerYes || m.hears(host).answers:

@@ -31,27 +31,39 @@ func (ev *Evidence) TakeSupply(k estate.Key, s reading.Supply, at time.Time) (wa
 		}
 	}
 	ev.Supplies[k] = now
+	ev.touch(k)
 	ev.news(was != now.State())
 	return was
 }
 
 // supply returns what a UPS says, while that is fresh.
 func (m *Moment) supply(d *estate.Device) (Supply, bool) {
+	m.look(factsOf, d)
 	s, known := m.ev.Supplies[d.Key]
 	ep, ok := d.OutletEndpoint()
-	return s, known && ok && Fresh(ep, s.At, m.now)
+	return s, known && ok && m.fresh(ep, s.At)
 }
 
 // OutputOff says whether a UPS is known to give nothing.
 func OutputOff(ev *Evidence, d *estate.Device, now time.Time) bool {
-	s, fresh := (&Moment{ev: ev, now: now}).supply(d)
-	return d.Supply != nil && fresh && s.Source == reading.SourceNone
+	return (&Moment{ev: ev, now: now}).outputOff(d)
+}
+
+func (m *Moment) outputOff(d *estate.Device) bool {
+	if d.Supply == nil {
+		return false
+	}
+	s, fresh := m.supply(d)
+	return fresh && s.Source == reading.SourceNone
 }
 
 // supplyTroubles says what is wrong with a UPS.
 func (m *Moment) supplyTroubles(d *estate.Device, strain func(Severity, Reason)) {
+	if d.Supply == nil {
+		return
+	}
 	s, fresh := m.supply(d)
-	if d.Supply == nil || !fresh {
+	if !fresh {
 		return
 	}
 	list := s.Troubles()
@@ -116,30 +128,29 @@ type mains struct {
 // Utility says whether the utility is there at a site, as the UPSes that hang
 // on it measure: at least one that does, or none.
 func (m *Moment) Utility(site estate.Key) (there bool, volts float64, known bool) {
-	if m.utilities == nil {
-		m.utilities = map[estate.Key]mains{}
-		for i := range m.e.Devices {
-			m.measures(&m.e.Devices[i])
-		}
-	}
-	u := m.utilities[site]
+	u := m.mains(site)
 	return u.there, u.volts, u.known
 }
 
+func (m *Moment) mains(site estate.Key) mains {
+	return share(m, &m.utilities, site, func() (u mains) {
+		for _, d := range m.e.Supplies(site) {
+			u = m.measures(d, u)
+		}
+		return u
+	})
+}
+
 // measures adds what one UPS measures of the utility of its site.
-func (m *Moment) measures(d *estate.Device) {
-	if d.Supply == nil {
-		return
-	}
+func (m *Moment) measures(d *estate.Device, u mains) mains {
 	s, fresh := m.supply(d)
 	if !fresh {
-		return
+		return u
 	}
 	nominal := float64(estate.DefaultVolts)
 	if s.Config.InV != nil && *s.Config.InV > 0 {
 		nominal = *s.Config.InV
 	}
-	u := m.utilities[d.Site]
 	for _, in := range s.Inputs {
 		if in.V != nil {
 			u.known = true
@@ -148,7 +159,7 @@ func (m *Moment) measures(d *estate.Device) {
 			u.there = u.there || *in.V >= inputGood*nominal
 		}
 	}
-	m.utilities[d.Site] = u
+	return u
 }
 
 // Powerless says whether a device is known to be without power: its feeds are,
@@ -165,9 +176,12 @@ func (m *Moment) powerless(d *estate.Device) bool {
 // utilityFeed weighs a cable that comes from the utility: that it is gone is
 // measured by the UPSes of the site, and that it is there says only that.
 func (m *Moment) utilityFeed(d *estate.Device) power {
-	there, _, known := m.Utility(d.Site)
-	if !known || there || d.Supply != nil || m.hears(d).answers {
+	if d.Supply != nil || m.hears(d).answers {
 		return power{} // what answers hangs on something else, whatever the UPSes measure
 	}
-	return power{state: powerNo, at: m.now, cause: m.utilities[d.Site].witness, reasons: []Reason{{Stance: For, Text: Say("the utility is gone at %s, as its UPS measures", d.Site)}}}
+	u := m.mains(d.Site)
+	if !u.known || u.there {
+		return power{}
+	}
+	return power{state: powerNo, at: m.now, cause: u.witness, reasons: []Reason{{Stance: For, Text: Say("the utility is gone at %s, as its UPS measures", d.Site)}}}
 }

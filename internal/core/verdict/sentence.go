@@ -1,0 +1,42 @@
+package verdict
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"plumbbob/internal/core/estate"
+)
+
+// A Sentence is put together when somebody reads it: of most verdicts nobody reads the
+// reasons before there are others.
+type Sentence struct {
+	form string
+	args []any
+}
+
+// Say makes one of a form as those of fmt, and of what goes into it. What is given must
+// not change afterwards.
+func Say(form string, args ...any) Sentence { return Sentence{form, args} }
+
+func (s Sentence) String() string {
+	if len(s.args) == 0 {
+		return s.form
+	}
+	return fmt.Sprintf(s.form, s.args...)
+}
+
+// What goes into sentences, and is worded when they are read.
+type (
+	words  estate.End // "outlet 5"
+	placed estate.End // "outlet 5 of pdu"
+	listed []string
+	millis time.Duration
+	watts  float64
+)
+
+func (e words) String() string  { return estate.End(e).Words() }
+func (e placed) String() string { return estate.End(e).Place() }
+func (l listed) String() string { return strings.Join(l, ", ") }
+func (d millis) String() string { return Millis(time.Duration(d)) }
+func (w watts) String() string  { return Watts(float64(w)) }

@@ -1,0 +1,66 @@
+package verdict
+
+import (
+	"time"
+
+	"plumbbob/internal/core/estate"
+)
+
+// touched is of what something new has come in since that was last taken.
+type touched struct {
+	devices map[estate.Key]struct{}
+	ends    map[estate.End]struct{}
+}
+
+func (ev *Evidence) news(is bool) { ev.News = ev.News || is }
+
+func (ev *Evidence) touch(k estate.Key) {
+	if ev.touched.devices == nil {
+		ev.touched.devices = map[estate.Key]struct{}{}
+	}
+	ev.touched.devices[k] = struct{}{}
+}
+
+func (ev *Evidence) touchEnd(end estate.End) {
+	if ev.touched.ends == nil {
+		ev.touched.ends = map[estate.End]struct{}{}
+	}
+	ev.touched.ends[end] = struct{}{}
+}
+
+// Operate says what an operation is doing to a device, in words; empty when it has ended.
+func (ev *Evidence) Operate(k estate.Key, doing string) {
+	if doing == "" {
+		delete(ev.Operating, k)
+	} else {
+		ev.Operating[k] = doing
+	}
+	ev.news(true)
+	ev.touch(k)
+}
+
+// Park says that a device is meant to be off.
+func (ev *Evidence) Park(k estate.Key, p Parking) {
+	ev.Parked[k] = p
+	ev.news(true)
+	ev.touch(k)
+}
+
+// Unpark says that it is not, any more.
+func (ev *Evidence) Unpark(k estate.Key) {
+	delete(ev.Parked, k)
+	ev.news(true)
+	ev.touch(k)
+}
+
+// Ail takes in what of a device is out of bounds.
+func (ev *Evidence) Ail(k estate.Key, a Ailments) {
+	ev.Ailing[k] = a
+	ev.touch(k)
+}
+
+// Restart takes in when a device last started by itself.
+func (ev *Evidence) Restart(k estate.Key, at time.Time) {
+	ev.Restarted[k] = at
+	ev.touch(k)
+}
