@@ -19,7 +19,7 @@ const (
 
 // doubt says why a device that does not answer, on a sound path, cannot be called hung
 // although power reaches it; or, where it is not known to, what would tell.
-func (m *Moment) doubt(d *estate.Device, h hearing, p power, way path) (rs []Reason) {
+func (m *Moment) doubt(d *estate.Device, h *hearing, p *power, way path) (rs []Reason) {
 	if r, ok := m.fell(d, h); ok {
 		rs = append(rs, r)
 	}
@@ -49,7 +49,7 @@ func (m *Moment) doubt(d *estate.Device, h hearing, p power, way path) (rs []Rea
 }
 
 // fell: its draw collapsed when it fell silent.
-func (m *Moment) fell(d *estate.Device, h hearing) (Reason, bool) {
+func (m *Moment) fell(d *estate.Device, h *hearing) (Reason, bool) {
 	f, was := m.feeds(d), m.ev.Lively[d.Key]
 	if !f.metered || f.stale || was <= collapsible || f.w > collapsed*was || !f.read.After(h.since) {
 		return Reason{}, false
@@ -59,7 +59,7 @@ func (m *Moment) fell(d *estate.Device, h hearing) (Reason, bool) {
 
 // sharedPort: its controller fell silent with it, at the same place. A host that hangs
 // leaves its controller alone.
-func (m *Moment) sharedPort(d *estate.Device, h hearing) (Reason, bool) {
+func (m *Moment) sharedPort(d *estate.Device, h *hearing) (Reason, bool) {
 	ep, ok := d.Controller()
 	if !ok || len(d.Probes) == 0 || len(d.Network) != 1 {
 		return Reason{}, false
@@ -93,7 +93,7 @@ func (m *Moment) gives(d *estate.Device) (Reason, bool) {
 
 // together names what a silent device fell silent with: what it hangs on is silent since
 // the same moment, and so is all else that hangs there alone.
-func (m *Moment) together(d *estate.Device, h hearing) estate.Key {
+func (m *Moment) together(d *estate.Device, h *hearing) estate.Key {
 	if len(d.Power) != 1 {
 		return ""
 	}
@@ -126,7 +126,7 @@ func (m *Moment) slowest(d *estate.Device) (every time.Duration) {
 
 // ownVoice: something of its own, that is no controller and hangs on no line, answered all
 // through the silence. Then the way is broken, and not the device.
-func (m *Moment) ownVoice(d *estate.Device, h hearing) (Reason, bool) {
+func (m *Moment) ownVoice(d *estate.Device, h *hearing) (Reason, bool) {
 	if len(d.Probes) == 0 {
 		return Reason{}, false
 	}
@@ -143,7 +143,7 @@ func (m *Moment) ownVoice(d *estate.Device, h hearing) (Reason, bool) {
 }
 
 // starting: power came back, or it woke, a short while ago.
-func (m *Moment) starting(d *estate.Device, h hearing, p power) (Reason, time.Time) {
+func (m *Moment) starting(d *estate.Device, h *hearing, p *power) (Reason, time.Time) {
 	since, what := p.since, "power came back"
 	if back := m.cameBack(m.e.Device(m.prev[d.Key].By), h.since); !back.IsZero() {
 		m.ev.Woke[d.Key] = back

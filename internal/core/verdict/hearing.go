@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/loss"
 )
 
 // A hearing is what the probes of a device say together.
@@ -29,17 +30,17 @@ type silence struct{ since, proven, last time.Time }
 
 // A voice is one probe, or one endpoint of a device that has no probes.
 type voice struct {
-	name  string
+	name  any // what it is called
 	must  bool
 	pulse Pulse
 }
 
 func (m *Moment) voices(d *estate.Device) []voice {
-	var vs []voice
-	for i, p := range d.Probes {
+	vs := make([]voice, 0, max(len(d.Probes), 1))
+	for i := range d.Probes {
 		pulse := m.ev.Probes[ProbeID{d.Key, i}]
-		pulse.Need = m.needs(d, pulse, d.Network)
-		vs = append(vs, voice{p.String(), p.Must, pulse})
+		pulse.Need = m.needs(d, pulse.Loss, d.Network)
+		vs = append(vs, voice{&d.Probes[i], d.Probes[i].Must, pulse})
 	}
 	if len(vs) > 0 {
 		return vs
@@ -48,7 +49,7 @@ func (m *Moment) voices(d *estate.Device) []voice {
 		if d.OverSerial(ep) {
 			continue
 		}
-		vs = append(vs, voice{"its " + ep.Name, false, m.endpoint(d, ep.Name)})
+		vs = append(vs, voice{owned(ep.Name), false, m.endpoint(d, ep.Name)})
 	}
 	return vs
 }
@@ -57,17 +58,17 @@ func (m *Moment) voices(d *estate.Device) []voice {
 func (m *Moment) endpoint(d *estate.Device, name string) Pulse {
 	m.look(stateOf, d)
 	pulse := m.ev.Endpoints[estate.EndpointID{Device: d.Key, Name: name}]
-	pulse.Need = m.needs(d, pulse, m.e.PathOf(d.Key, name))
+	pulse.Need = m.needs(d, pulse.Loss, m.e.PathOf(d.Key, name))
 	return pulse
 }
 
 // needs is how many questions in a row have to go unanswered for a silence. While an
 // operation has to do with a device that is asked closely, and expected to fall silent.
-func (m *Moment) needs(d *estate.Device, p Pulse, cables []estate.NetworkCable) int {
+func (m *Moment) needs(d *estate.Device, l loss.Meter, cables []estate.NetworkCable) int {
 	if m.ev.Operating[d.Key] != "" {
 		return SilentAfter
 	}
-	return max(p.Loss.Need(), m.need(cables))
+	return max(l.Need(), m.need(cables))
 }
 
 // hears listens to all voices of a device. It answers when all that must do,
@@ -76,7 +77,7 @@ func (m *Moment) needs(d *estate.Device, p Pulse, cables []estate.NetworkCable) 
 //
 // Of another device than the one that is at work, its answers are looked at apart, with
 // answeredBetween or lately.
-func (m *Moment) hears(d *estate.Device) hearing {
+func (m *Moment) hears(d *estate.Device) *hearing {
 	m.look(stateOf, d)
 	return m.heard.of(m, d, func() hearing {
 		vs := m.voices(d)
@@ -92,7 +93,7 @@ func (m *Moment) hears(d *estate.Device) hearing {
 }
 
 // lately is what the probes of another device say, with when it last answered.
-func (m *Moment) lately(d *estate.Device) hearing {
+func (m *Moment) lately(d *estate.Device) *hearing {
 	m.look(factsOf, d)
 	return m.hears(d)
 }
@@ -147,7 +148,7 @@ func listen(vs []voice, now time.Time) hearing {
 
 // say puts what was heard into sentences.
 func (h *hearing) say(vs []voice) {
-	var heard, unheard []string
+	var heard, unheard listed
 	misses := 0
 	var rtt time.Duration
 	for _, v := range vs {
@@ -180,7 +181,7 @@ func (h *hearing) say(vs []voice) {
 		if h.silent {
 			stance = Against
 		}
-		h.reasons = append(h.reasons, Reason{Stance: stance, Text: Say("answers %s in %s", listed(heard), millis(rtt)), At: h.lastAnswer})
+		h.reasons = append(h.reasons, Reason{Stance: stance, Text: Say("answers %s in %s", heard, millis(rtt)), At: h.lastAnswer})
 	}
 	if !h.answers && misses > 0 {
 		since := h.since
@@ -191,7 +192,7 @@ func (h *hearing) say(vs []voice) {
 		}
 		h.reasons = append(h.reasons, Reason{
 			Stance: For, At: since, Since: true,
-			Text: Say("has not answered %d of %d probes (%s)", misses, misses, listed(unheard)),
+			Text: Say("has not answered %d of %d probes (%s)", misses, misses, unheard),
 		})
 	}
 }

@@ -184,7 +184,7 @@ func (m *Moment) standpoint() Verdict {
 }
 
 // answering is a device that can be heard: steady, unless something is amiss.
-func (m *Moment) answering(d *estate.Device, h hearing, p power) Verdict {
+func (m *Moment) answering(d *estate.Device, h *hearing, p *power) Verdict {
 	v := Verdict{State: Steady, Reasons: h.reasons}
 	strain := func(s Severity, r Reason) {
 		if v.Severity != Critical {
@@ -247,7 +247,7 @@ const restartTold = 24 * time.Hour
 // flipsBefore is how often the way to a device has come and gone: what it has
 // suffered with that is no fault of its own.
 func (m *Moment) flipsBefore(d *estate.Device) int {
-	return m.flipping.of(m, d, func() int {
+	return *m.flipping.of(m, d, func() int {
 		most := 0
 		for _, c := range d.Network {
 			if via := m.e.Device(c.Via.Device); via != nil {
@@ -290,7 +290,7 @@ func (m *Moment) waysLost(d *estate.Device) []Reason {
 
 // silence is a device that does not answer although it has been asked often
 // enough: without power, behind a break, hung, or silent.
-func (m *Moment) silence(d *estate.Device, h hearing, p power) Verdict {
+func (m *Moment) silence(d *estate.Device, h *hearing, p *power) Verdict {
 	way := m.provenBefore(d, h, m.way(d, h.silence))
 	switch {
 	case p.state == powerNo:
@@ -334,7 +334,7 @@ func (m *Moment) silence(d *estate.Device, h hearing, p power) Verdict {
 
 // provenBefore: what was proven once for a silence stays so while the hop before answers,
 // however rarely the device is asked.
-func (m *Moment) provenBefore(d *estate.Device, h hearing, way path) path {
+func (m *Moment) provenBefore(d *estate.Device, h *hearing, way path) path {
 	was := m.prev[d.Key]
 	if way.state != pathUnproven || was.State != Hung && was.State != Silent || !was.Since.Equal(h.since) {
 		return way
@@ -348,7 +348,7 @@ func (m *Moment) provenBefore(d *estate.Device, h hearing, way path) path {
 }
 
 // dark is a device that no power reaches.
-func (m *Moment) dark(h hearing, p power, way path) Verdict {
+func (m *Moment) dark(h *hearing, p *power, way path) Verdict {
 	v := Verdict{State: Dark, Since: h.since, By: p.cause, Reasons: append(p.reasons, h.reasons...)}
 	if p.off {
 		v.Reasons = append(v.Reasons, Reason{Stance: For, Text: Say("nobody asked for that here")})
@@ -361,7 +361,7 @@ func (m *Moment) dark(h hearing, p power, way path) Verdict {
 
 // behind is a device behind a break; or the cause of that, when what the path is broken at
 // gets its power from it.
-func (m *Moment) behind(d *estate.Device, h hearing, p power, way path) Verdict {
+func (m *Moment) behind(d *estate.Device, h *hearing, p *power, way path) Verdict {
 	v := Verdict{State: CutOff, Since: h.since, CutBy: way.cut}
 	if m.hangsOn(way.cut, d, h) {
 		v = Verdict{State: Silent, Since: h.since, By: m.together(d, h)}
@@ -377,7 +377,7 @@ func (m *Moment) behind(d *estate.Device, h hearing, p power, way path) Verdict 
 const livesFor = 20 * time.Second
 
 // lives says what shows that a device works although it does not answer.
-func (m *Moment) lives(d *estate.Device, h hearing) (Reason, bool) {
+func (m *Moment) lives(d *estate.Device, h *hearing) (Reason, bool) {
 	if by := m.passing(d); by != "" {
 		return Reason{Stance: For, Text: Say("but %s, which is reached through it alone, does answer: it still passes traffic on", by)}, true
 	}
@@ -385,7 +385,7 @@ func (m *Moment) lives(d *estate.Device, h hearing) (Reason, bool) {
 }
 
 // hold keeps the last verdict while the evidence for a new one is incomplete.
-func (m *Moment) hold(d *estate.Device, h hearing, p power) Verdict {
+func (m *Moment) hold(d *estate.Device, h *hearing, p *power) Verdict {
 	v := Verdict{State: Unknown}
 	if h.silent && !m.past(h.since.Add(settling)) {
 		m.open = true

@@ -18,8 +18,8 @@ type Moment struct {
 
 	open bool // a verdict waits for what is heard next
 
-	frames map[int]*frame // what each reader has looked at; nil: nobody wants to know
-	at     *frame         // of the one that is at work
+	frames *frames // what each reader has looked at; nil: nobody wants to know
+	at     *frame  // of the one that is at work
 
 	heard     memo[hearing]
 	fed       memo[power] // by feeds alone
@@ -63,7 +63,7 @@ func (m *Moment) remember(n int) {
 // will be asked for, or of some.
 type memo[V any] struct {
 	all  []slot[V]
-	some map[estate.Key]V
+	some map[estate.Key]*V
 }
 
 type slot[V any] struct {
@@ -73,24 +73,25 @@ type slot[V any] struct {
 
 // of returns what was worked out of a device before, or has it worked out now, as the
 // device.
-func (o *memo[V]) of(m *Moment, d *estate.Device, work func() V) (v V) {
+func (o *memo[V]) of(m *Moment, d *estate.Device, work func() V) *V {
 	if o.all == nil {
-		if v, ok := o.some[d.Key]; ok {
-			return v
+		v, ok := o.some[d.Key]
+		if !ok {
+			v = new(V)
+			m.as(d.Index(), func() { *v = work() })
+			if o.some == nil {
+				o.some = map[estate.Key]*V{}
+			}
+			o.some[d.Key] = v
 		}
-		m.as(d.Index(), func() { v = work() })
-		if o.some == nil {
-			o.some = map[estate.Key]V{}
-		}
-		o.some[d.Key] = v
 		return v
 	}
-	if s := &o.all[d.Index()]; s.known {
-		return s.v
+	s := &o.all[d.Index()]
+	if !s.known {
+		m.as(d.Index(), func() { s.v = work() })
+		s.known = true
 	}
-	m.as(d.Index(), func() { v = work() })
-	o.all[d.Index()] = slot[V]{true, v}
-	return v
+	return &s.v
 }
 
 // Heard says of one device what Moment.Heard does.

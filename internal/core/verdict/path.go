@@ -304,7 +304,7 @@ func (m *Moment) sideBetween(x estate.EndpointID, after, before time.Time) time.
 
 // backAgain: something behind it has answered since it was last asked in vain, and had not
 // while it was. It may be there again.
-func (m *Moment) backAgain(d *estate.Device, h hearing) bool {
+func (m *Moment) backAgain(d *estate.Device, h *hearing) bool {
 	for _, x := range m.e.OnlyBehind(d.Key) {
 		if last, up := m.answered(x); last.After(h.last) && (up.After(h.since) || m.sideBetween(x, h.since, h.last).IsZero()) {
 			return true
@@ -315,7 +315,7 @@ func (m *Moment) backAgain(d *estate.Device, h hearing) bool {
 
 // hangsOn: the hop that cuts a device off gets its power from that very device, and fell
 // silent with it, and so did all else that hangs there, some of it on another way.
-func (m *Moment) hangsOn(cut estate.Key, d *estate.Device, h hearing) bool {
+func (m *Moment) hangsOn(cut estate.Key, d *estate.Device, h *hearing) bool {
 	hop := m.e.Device(cut)
 	if hop == nil || apart(m.hears(hop).since, h.since) > atOnce+m.slowest(d) || !m.allFell(d, h, cut) {
 		return false
@@ -336,7 +336,7 @@ func (m *Moment) hangsOn(cut estate.Key, d *estate.Device, h hearing) bool {
 
 // allFell: nothing that hangs on a device answers, and something of it fell silent with
 // it that is not reached through a hop.
-func (m *Moment) allFell(d *estate.Device, h hearing, hop estate.Key) bool {
+func (m *Moment) allFell(d *estate.Device, h *hearing, hop estate.Key) bool {
 	behind := map[estate.Key]bool{hop: true}
 	for _, x := range m.e.OnlyBehind(hop) {
 		if x.Name == "" || len(m.e.Device(x.Device).Probes) == 0 {

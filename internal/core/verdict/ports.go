@@ -50,7 +50,7 @@ func (m *Moment) plug(d *estate.Device) (port reading.Neighbour, of estate.Key, 
 }
 
 // portDown: the switch says that nothing is on its port any more. Who hangs keeps its link.
-func (m *Moment) portDown(d *estate.Device, h hearing) (Reason, bool) {
+func (m *Moment) portDown(d *estate.Device, h *hearing) (Reason, bool) {
 	n, of, at, known := m.plug(d)
 	if !known || n.Up || !at.After(h.since) {
 		return Reason{}, false
@@ -59,7 +59,7 @@ func (m *Moment) portDown(d *estate.Device, h hearing) (Reason, bool) {
 }
 
 // portUp says that its link is there, which leaves the device, or the way further in.
-func (m *Moment) portUp(d *estate.Device, h hearing) []Reason {
+func (m *Moment) portUp(d *estate.Device, h *hearing) []Reason {
 	n, of, at, known := m.plug(d)
 	if !known || !n.Up || !at.After(h.since) {
 		return nil
@@ -69,7 +69,7 @@ func (m *Moment) portUp(d *estate.Device, h hearing) []Reason {
 
 // portUnread: on which port a device hangs is known, and how that is will be known in a
 // moment: its switch answers, and has not been asked since.
-func (m *Moment) portUnread(d *estate.Device, h hearing) bool {
+func (m *Moment) portUnread(d *estate.Device, h *hearing) bool {
 	_, of, at, known := m.plug(d)
 	if !known || at.After(h.since) || m.past(h.since.Add(settling+1)) {
 		return false

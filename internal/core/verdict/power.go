@@ -69,10 +69,10 @@ func Idle(d *estate.Device) float64 {
 }
 
 // power weighs everything that says whether a device has power.
-func (m *Moment) power(d *estate.Device) power {
+func (m *Moment) power(d *estate.Device) *power {
 	m.look(stateOf, d)
 	return m.powers.of(m, d, func() power {
-		p := m.withChassis(d, m.withPanel(d, m.feeds(d)))
+		p := m.withChassis(d, m.withPanel(d, *m.feeds(d)))
 		p.reasons = slices.Clip(p.reasons) // it is shared: who adds to it must copy it
 		return p
 	})
@@ -81,7 +81,7 @@ func (m *Moment) power(d *estate.Device) power {
 // feeds weighs the feeds of a device: it is powered while enough of them carry
 // current, or, where they are not metered, are on. One of several feeds may
 // carry little while the others carry it all, so the sum counts.
-func (m *Moment) feeds(d *estate.Device) power {
+func (m *Moment) feeds(d *estate.Device) *power {
 	return m.fed.of(m, d, func() power {
 		p := m.addFeeds(d)
 		p.reasons = slices.Clip(p.reasons)

@@ -30,13 +30,21 @@ func (s Sentence) String() string {
 type (
 	words  estate.End // "outlet 5"
 	placed estate.End // "outlet 5 of pdu"
-	listed []string
+	listed []any
+	owned  string // "its card"
 	millis time.Duration
 	watts  float64
 )
 
 func (e words) String() string  { return estate.End(e).Words() }
 func (e placed) String() string { return estate.End(e).Place() }
-func (l listed) String() string { return strings.Join(l, ", ") }
+func (o owned) String() string  { return "its " + string(o) }
+func (l listed) String() string {
+	all := make([]string, len(l))
+	for i, x := range l {
+		all[i] = fmt.Sprint(x)
+	}
+	return strings.Join(all, ", ")
+}
 func (d millis) String() string { return Millis(time.Duration(d)) }
 func (w watts) String() string  { return Watts(float64(w)) }

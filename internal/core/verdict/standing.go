@@ -32,6 +32,7 @@ type Standing struct {
 	until   []time.Time  // by reader: when time alone may change it
 	due     appointments // of readers, at the earliest
 	waiting map[int]bool // devices of which a verdict waits for what is heard next
+	frames  frames
 }
 
 // NewStanding returns one in which all is still to be judged. The verdicts of before say
@@ -43,7 +44,7 @@ func NewStanding(e *estate.Estate, ev *Evidence, before map[estate.Key]Verdict) 
 		e: e, ev: ev, verdicts: before, lent: true,
 		short: make([]summary, n), sides: make([]sided, n),
 		looked: make([][]source, readers), readers: make([][]int32, n*int(sources)), until: make([]time.Time, readers),
-		due: appointments{at: make([]time.Time, readers)}, waiting: map[int]bool{},
+		due: appointments{at: make([]time.Time, readers)}, waiting: map[int]bool{}, frames: frames{all: make([]frame, readers)},
 	}
 }
 
@@ -75,7 +76,7 @@ func (s *Standing) Open() bool { return len(s.waiting) > 0 }
 // judged, in order, and the moment.
 func (s *Standing) Judge(now time.Time) ([]int, *Moment) {
 	m := At(s.e, s.ev, s.verdicts, now)
-	m.frames = map[int]*frame{}
+	m.frames = &s.frames
 	r := round{Standing: s, m: m, seen: map[int]bool{}}
 	if s.judged {
 		r.touched()
@@ -103,10 +104,11 @@ func (s *Standing) Judge(now time.Time) ([]int, *Moment) {
 		var v Verdict
 		m.as(i, func() { v = m.judge(d) })
 		s.Put(d.Key, v)
-		s.keep(i, m.frames[i])
+		s.keep(i, &s.frames.all[i])
 	}
 	r.newParts()
-	m.frames, m.at = nil, nil
+	m.frames = nil
+	s.frames.clear()
 	return r.devices, m
 }
 
@@ -125,7 +127,7 @@ func (s *Standing) keep(reader int, f *frame) {
 				s.readers[x] = append(s.readers[x], int32(reader))
 			}
 		}
-		s.looked[reader] = slices.Clip(f.looked)
+		s.looked[reader] = slices.Clone(f.looked)
 	}
 	s.until[reader] = f.until
 	s.due.make(reader, f.until)
@@ -223,14 +225,14 @@ func (r *round) compare(reader int) {
 		d := &r.e.Devices[reader-n]
 		by, against := r.m.sides(d)
 		now := sided{by, against}
-		r.keepIf(reader)
+		r.keep(reader, &r.frames.all[reader])
 		if now.tells(r.sides[reader-n]) {
 			r.sides[reader-n] = now
 			r.changed(sidesOf.of(d))
 		}
 	default:
 		count, since := r.m.ownPort()
-		r.keepIf(reader)
+		r.keep(reader, &r.frames.all[reader])
 		if now := (ownPort{count, since}); now != r.port {
 			r.port = now
 			r.changed(ownPortOf.of(r.e.Device(r.e.Standpoint)))
@@ -241,25 +243,17 @@ func (r *round) compare(reader int) {
 // newParts keeps what devices were the first to look at.
 func (r *round) newParts() {
 	n := len(r.e.Devices)
-	for reader, f := range r.m.frames {
+	for _, reader := range r.frames.used {
 		if reader < n || r.seen[reader] {
 			continue
 		}
-		r.keep(reader, f)
+		r.keep(reader, &r.frames.all[reader])
 		if reader == 2*n {
 			r.port = *r.m.port
 		} else {
 			r.sides[reader-n] = r.m.passes[r.e.Devices[reader-n].Key]
 		}
 	}
-}
-
-func (r *round) keepIf(reader int) {
-	f := r.m.frames[reader]
-	if f == nil {
-		f = &frame{}
-	}
-	r.keep(reader, f)
 }
 
 // A summary is what others look at of a device: it changes seldom.

@@ -28,6 +28,7 @@ type frame struct {
 	looked []source
 	until  time.Time // when time alone may change what was worked out; zero: never
 	open   bool      // a verdict in it waits for what is heard next
+	used   bool
 }
 
 func (f *frame) add(o *frame) {
@@ -64,6 +65,12 @@ func (m *Moment) past(t time.Time) bool {
 	return false
 }
 
+// frames are those of a judging, by reader.
+type frames struct {
+	all  []frame
+	used []int
+}
+
 // as lets a reader work: what it looks at is noted as its own, whoever asked for it.
 func (m *Moment) as(reader int, work func()) {
 	if m.frames == nil {
@@ -71,13 +78,21 @@ func (m *Moment) as(reader int, work func()) {
 		return
 	}
 	was := m.at
-	m.at = m.frames[reader]
-	if m.at == nil {
-		m.at = &frame{}
-		m.frames[reader] = m.at
+	m.at = &m.frames.all[reader]
+	if !m.at.used {
+		m.at.used = true
+		m.frames.used = append(m.frames.used, reader)
 	}
 	work()
 	m.at = was
+}
+
+// clear forgets all, and keeps the room.
+func (f *frames) clear() {
+	for _, reader := range f.used {
+		f.all[reader] = frame{looked: f.all[reader].looked[:0]}
+	}
+	f.used = f.used[:0]
 }
 
 // A part is what several readers need, with what was looked at for it.

@@ -39,7 +39,7 @@ func (m *Moment) need(cables []estate.NetworkCable) int {
 func (m *Moment) wayLoss(via estate.Key) wayLoss {
 	d := m.e.Device(via)
 	m.look(stateOf, d)
-	return m.ways.of(m, d, func() wayLoss {
+	return *m.ways.of(m, d, func() wayLoss {
 		w := wayLossOf(m.ev.Ways[via])
 		if len(d.Network) > 0 {
 			if up := m.wayLoss(d.Network[0].Via.Device); up.need > w.need {
