@@ -18,6 +18,7 @@ type hearing struct {
 	silence              // meaningful when it is silent
 	upSince    time.Time // since when it has been answering
 	flips      int
+	slow       bool // it takes nearly as long to answer as is waited
 	reasons    []Reason // what was heard, or not
 	partly     []Reason // probes that are silent although the device answers
 	amiss      []Reason // and those that answer what is not wanted
@@ -87,6 +88,7 @@ func (m *Moment) hears(d *estate.Device) *hearing {
 			}
 		}
 		h := listen(vs, m.now)
+		h.slow = slow(d.Probes, vs)
 		h.reasons = slices.Clip(h.reasons) // it is shared: who adds to it must copy it
 		return h
 	})

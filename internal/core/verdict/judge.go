@@ -205,7 +205,7 @@ func (m *Moment) answering(d *estate.Device, h *hearing, p *power) Verdict {
 	for _, r := range m.miswired(d) {
 		strain(Warning, r)
 	}
-	if m.slowAnswer(d) && h.answers {
+	if h.slow && h.answers {
 		strain(Warning, Reason{Text: Say("takes %s to answer, which is nearly as long as is waited", millis(m.rtt(d))), At: h.lastAnswer})
 	}
 	for _, r := range m.lossy(d) {
@@ -273,11 +273,11 @@ func (m *Moment) waysLost(d *estate.Device) []Reason {
 		if pdu == nil {
 			continue
 		}
-		if o, ok := pdu.SourceAt(c.From.Port); !ok || o.Unswitched {
-			continue // it never was one
-		}
 		if ep, ok := pdu.OutletEndpoint(); ok {
 			if p := m.endpoint(pdu, ep.Name); p.Silent() || p.Refused {
+				if o, ok := pdu.SourceAt(c.From.Port); !ok || o.Unswitched {
+					continue // it never was one
+				}
 				lost = append(lost, Reason{
 					Text: Say("a way in is lost: %s cannot be switched, its %s %s", placed(c.From), ep.Name, p.Fault()),
 					At:   p.SilentSince, Since: !p.SilentSince.IsZero(),

@@ -106,14 +106,15 @@ func (m *Moment) breaks(v *estate.Device) path {
 const slowShare = 0.5
 
 // slowAnswer says whether a device takes nearly as long to answer as is waited.
-func (m *Moment) slowAnswer(d *estate.Device) bool {
-	m.look(factsOf, d)
-	for i, p := range d.Probes {
-		if pulse := m.ev.Probes[ProbeID{d.Key, i}]; p.Timeout <= 0 || pulse.Answers() && pulse.RTT.Seconds() < slowShare*p.Timeout.Seconds() {
+func (m *Moment) slowAnswer(d *estate.Device) bool { return m.lately(d).slow }
+
+func slow(probes []estate.Probe, vs []voice) bool {
+	for i, p := range probes {
+		if pulse := vs[i].pulse; p.Timeout <= 0 || pulse.Answers() && pulse.RTT.Seconds() < slowShare*p.Timeout.Seconds() {
 			return false
 		}
 	}
-	return len(d.Probes) > 0
+	return len(probes) > 0
 }
 
 // ourSide judges our own port, which is the hop before those that are connected to it: one

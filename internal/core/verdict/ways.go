@@ -50,14 +50,22 @@ func (m *Moment) wayLoss(via estate.Key) wayLoss {
 	})
 }
 
-// losses adds up, hop by hop, what is lost next to each.
+// losses adds up, hop by hop, what is lost next to each next to which something is.
 func losses(e *estate.Estate, ev *Evidence) map[estate.Key]loss.Meter {
 	out := make(map[estate.Key]loss.Meter)
-	for i := range e.Devices {
-		k := e.Devices[i].Key
-		if next := e.NextTo(k); len(next) > 0 {
-			out[k] = lossNextTo(e, ev, k)
+	note := func(path []estate.NetworkCable, l loss.Meter) {
+		if l.Lost == 0 || len(path) == 0 {
+			return // where nothing is lost, it does not matter how much is not
 		}
+		if hop := path[0].Via.Device; out[hop] == (loss.Meter{}) {
+			out[hop] = lossNextTo(e, ev, hop)
+		}
+	}
+	for id, p := range ev.Probes {
+		note(e.PathOf(id.Device, ""), p.Loss)
+	}
+	for id, p := range ev.Endpoints {
+		note(e.PathOf(id.Device, id.Name), p.Loss)
 	}
 	return out
 }
