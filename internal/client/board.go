@@ -182,6 +182,29 @@ func (a *app) showCommand() *cobra.Command {
 	}
 }
 
+func (a *app) lookCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "look DEVICE", Short: "Ask at once all that shows how a device is, and show it", Args: args(1, 1, "plumb look DEVICE"),
+		Long: `Ask a device at once, and what it is reached through, what gives it power and the
+boards that see its panel, and show what is known then. It changes nothing.`,
+		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
+			look, err := ask[contract.Look](s)(s.LookAtDevice(c.Context(), given[0]))
+			if err != nil {
+				return err
+			}
+			if a.output == "json" || a.output == "yaml" {
+				return a.show(look, nil)
+			}
+			if a.output == "csv" {
+				return fail(ExitUsage, "one device is no list: --output csv is for lists, json and yaml show it whole")
+			}
+			fmt.Fprintf(a.out, "asked just now: %s\n", a.wrap(strings.Join(look.Asked, ", "), 16, "  "))
+			a.device(look.Device)
+			return nil
+		}),
+	}
+}
+
 func (a *app) device(d contract.Device) {
 	sum := d.Summary
 	v := sum.Verdict

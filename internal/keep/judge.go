@@ -46,6 +46,9 @@ func (k *Keeper) Run(ctx context.Context) error {
 	}
 }
 
+// JudgeNow judges by what has been observed up to now, for somebody who waits for it.
+func (k *Keeper) JudgeNow() { k.judge(time.Now()) }
+
 func (k *Keeper) judge(now time.Time) {
 	k.mu.Lock()
 	devices, moment := k.verdicts.Judge(now)

@@ -2,6 +2,7 @@ package watch
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"plumbbob/internal/core/estate"
@@ -35,6 +36,56 @@ func (w *Watcher) Settings(ctx context.Context, k estate.Key) (gear.Settings, er
 	})
 	s.Changeable = gear.Changeable(d)
 	return s, err
+}
+
+// A look waits for what it has asked.
+type look struct {
+	left map[subject]bool
+	done chan struct{}
+}
+
+// Look asks some devices at once for all that shows how they are, and waits until each has
+// answered, or its time is over.
+func (w *Watcher) Look(ctx context.Context, devices []estate.Key) error {
+	ctx, cancel := context.WithTimeout(ctx, askedWithin)
+	defer cancel()
+	k := &look{left: map[subject]bool{}, done: make(chan struct{})}
+	w.wish(ctx, func(l *loop) {
+		now := time.Now()
+		for _, key := range devices {
+			l.each(key, func(s subject) {
+				l.plan.Soon(s, now)
+				k.left[s] = true
+			})
+		}
+		if d := l.estate.Device(devices[0]); d != nil {
+			l.askPorts(d.Key, now)
+		}
+		l.looks = append(l.looks, k)
+		l.looked(subject{})
+	})
+	select {
+	case <-k.done:
+		return nil
+	case <-ctx.Done():
+		err := context.Cause(ctx)
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
+		defer cancel()
+		w.wish(ctx, func(l *loop) { l.looks = slices.DeleteFunc(l.looks, func(x *look) bool { return x == k }) })
+		return err
+	}
+}
+
+// looked takes a subject that has been asked off what the looks wait for.
+func (l *loop) looked(s subject) {
+	l.looks = slices.DeleteFunc(l.looks, func(k *look) bool {
+		delete(k.left, s)
+		if len(k.left) > 0 {
+			return false
+		}
+		close(k.done)
+		return true
+	})
 }
 
 // A Card is what the card of a PDU, a UPS or a switch says of itself.

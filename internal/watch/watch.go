@@ -90,6 +90,7 @@ type loop struct {
 	plan     *schedule.Plan[subject]
 	asker    *asking.Asker
 	answered chan answered
+	looks    []*look
 }
 
 type answered struct {
@@ -136,6 +137,7 @@ func (l *loop) heard(a answered) {
 	now := time.Now()
 	fine, silent := l.plan.Fine(a.subject), l.plan.Misses(a.subject) >= verdict.SilentAfter
 	l.plan.Answered(a.subject, a.ok, now)
+	l.looked(a.subject)
 	if a.what != state {
 		return
 	}

@@ -192,6 +192,25 @@ func TestCloseWatch(t *testing.T) {
 	})
 }
 
+// TestALook: asks at once, and waits for those who answer, and no longer than it may for
+// those who do not.
+func TestALook(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		seen := counting(t, 30*time.Second, cards(t, "a", "silent"), func(ctx context.Context, w *Watcher) {
+			time.Sleep(5 * time.Second)
+			began := time.Now()
+			require.NoError(t, w.Look(ctx, []estate.Key{"a"}))
+			require.Less(t, time.Since(began), time.Second)
+			require.NoError(t, w.Look(ctx, []estate.Key{"silent"}))
+			require.NoError(t, w.Look(ctx, []estate.Key{"gone"}), "there is nobody to ask")
+			short, cancel := context.WithTimeout(ctx, time.Millisecond)
+			defer cancel()
+			require.Error(t, w.Look(short, []estate.Key{"silent"}))
+		})
+		require.InDelta(t, 5, seen["a"], 1)
+	})
+}
+
 func TestASilenceIsExplainedAtOnce(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		e := cards(t, "pdu")

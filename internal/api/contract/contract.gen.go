@@ -1712,6 +1712,13 @@ type LogIn struct {
 	Password string  `json:"password"`
 }
 
+// Look defines model for Look.
+type Look struct {
+	// Asked the devices that were asked: itself first, then what it is reached through and hangs on
+	Asked  []string `json:"asked"`
+	Device Device   `json:"device"`
+}
+
 // Means through what an operation acts, the gentlest first; endpoint is that of a restart, and cannot be chosen
 type Means string
 
@@ -2957,6 +2964,11 @@ type ClientInterface interface {
 	// Corresponds with GET /devices/{key}/history (the `GetHistory` operationId).
 	GetHistory(ctx context.Context, key Key, params *GetHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// LookAtDevice Ask at once all that shows how a device is; it changes nothing
+	//
+	// Corresponds with POST /devices/{key}/look (the `LookAtDevice` operationId).
+	LookAtDevice(ctx context.Context, key Key, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SetOutletWithBody Name an outlet on the gear itself, or say what it does when power comes back; what is written is read back
 	//
 	// Takes any type of body and a specified content type.
@@ -3729,6 +3741,21 @@ func (c *Client) ClearEvents(ctx context.Context, key Key, body ClearEventsJSONR
 // Corresponds with GET /devices/{key}/history (the `GetHistory` operationId).
 func (c *Client) GetHistory(ctx context.Context, key Key, params *GetHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetHistoryRequest(c.Server, key, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LookAtDevice Ask at once all that shows how a device is; it changes nothing
+//
+// Corresponds with POST /devices/{key}/look (the `LookAtDevice` operationId).
+func (c *Client) LookAtDevice(ctx context.Context, key Key, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLookAtDeviceRequest(c.Server, key)
 	if err != nil {
 		return nil, err
 	}
@@ -5617,6 +5644,40 @@ func NewGetHistoryRequest(server string, key Key, params *GetHistoryParams) (*ht
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewLookAtDeviceRequest constructs an http.Request for the LookAtDevice method
+func NewLookAtDeviceRequest(server string, key Key) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/look", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -8076,6 +8137,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices/{key}/history (the `GetHistory` operationId).
 	GetHistoryWithResponse(ctx context.Context, key Key, params *GetHistoryParams, reqEditors ...RequestEditorFn) (*GetHistoryResponse, error)
 
+	// LookAtDeviceWithResponse Ask at once all that shows how a device is; it changes nothing
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{key}/look (the `LookAtDevice` operationId).
+	LookAtDeviceWithResponse(ctx context.Context, key Key, reqEditors ...RequestEditorFn) (*LookAtDeviceResponse, error)
+
 	// SetOutletWithBodyWithResponse Name an outlet on the gear itself, or say what it does when power comes back; what is written is read back
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -9349,6 +9417,54 @@ func (r GetHistoryResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetHistoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LookAtDeviceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Look
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LookAtDeviceResponse) GetJSON200() *Look {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LookAtDeviceResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LookAtDeviceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LookAtDeviceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LookAtDeviceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LookAtDeviceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12095,6 +12211,19 @@ func (c *ClientWithResponses) GetHistoryWithResponse(ctx context.Context, key Ke
 	return ParseGetHistoryResponse(rsp)
 }
 
+// LookAtDeviceWithResponse Ask at once all that shows how a device is; it changes nothing
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{key}/look (the `LookAtDevice` operationId).
+func (c *ClientWithResponses) LookAtDeviceWithResponse(ctx context.Context, key Key, reqEditors ...RequestEditorFn) (*LookAtDeviceResponse, error) {
+	rsp, err := c.LookAtDevice(ctx, key, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLookAtDeviceResponse(rsp)
+}
+
 // SetOutletWithBodyWithResponse Name an outlet on the gear itself, or say what it does when power comes back; what is written is read back
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -13542,6 +13671,39 @@ func ParseGetHistoryResponse(rsp *http.Response) (*GetHistoryResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest History
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLookAtDeviceResponse parses an HTTP response from a LookAtDeviceWithResponse call
+func ParseLookAtDeviceResponse(rsp *http.Response) (*LookAtDeviceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LookAtDeviceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Look
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -15352,6 +15514,9 @@ type ServerInterface interface {
 	// GetHistory Series over time, as the least, the mean and the greatest of each stretch
 	// (GET /devices/{key}/history)
 	GetHistory(ctx *echo.Context, key Key, params GetHistoryParams) error
+	// LookAtDevice Ask at once all that shows how a device is; it changes nothing
+	// (POST /devices/{key}/look)
+	LookAtDevice(ctx *echo.Context, key Key) error
 	// SetOutlet Name an outlet on the gear itself, or say what it does when power comes back; what is written is read back
 	// (POST /devices/{key}/outlets/{port})
 	SetOutlet(ctx *echo.Context, key Key, port string) error
@@ -15811,6 +15976,22 @@ func (w *ServerInterfaceWrapper) GetHistory(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetHistory(ctx, key, params)
+	return err
+}
+
+// LookAtDevice converts echo context to params.
+func (w *ServerInterfaceWrapper) LookAtDevice(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "key" -------------
+	var key Key
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", ctx.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter key: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LookAtDevice(ctx, key)
 	return err
 }
 
@@ -16740,6 +16921,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/devices/:key/draw", wrapper.GetDraw, options.OperationMiddlewares["getDraw"]...)
 	router.GET(options.BaseURL+"/devices/:key/sensors", wrapper.GetSensors, options.OperationMiddlewares["getSensors"]...)
 	router.GET(options.BaseURL+"/devices/:key/events", wrapper.GetEvents, options.OperationMiddlewares["getEvents"]...)
+	router.POST(options.BaseURL+"/devices/:key/look", wrapper.LookAtDevice, options.OperationMiddlewares["lookAtDevice"]...)
 	router.POST(options.BaseURL+"/devices/:key/events/clear", wrapper.ClearEvents, options.OperationMiddlewares["clearEvents"]...)
 	router.GET(options.BaseURL+"/devices/:key/sheet", wrapper.GetSheet, options.OperationMiddlewares["getSheet"]...)
 	router.GET(options.BaseURL+"/sheets", wrapper.ListSheets, options.OperationMiddlewares["listSheets"]...)
@@ -17430,6 +17612,45 @@ type GetHistorydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetHistorydefaultApplicationProblemPlusJSONResponse) VisitGetHistoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LookAtDeviceRequestObject struct {
+	Key Key `json:"key"`
+}
+
+type LookAtDeviceResponseObject interface {
+	VisitLookAtDeviceResponse(w http.ResponseWriter) error
+}
+
+type LookAtDevice200JSONResponse Look
+
+func (response LookAtDevice200JSONResponse) VisitLookAtDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LookAtDevicedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LookAtDevicedefaultApplicationProblemPlusJSONResponse) VisitLookAtDeviceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -19559,6 +19780,9 @@ type StrictServerInterface interface {
 	// GetHistory Series over time, as the least, the mean and the greatest of each stretch
 	// (GET /devices/{key}/history)
 	GetHistory(ctx context.Context, request GetHistoryRequestObject) (GetHistoryResponseObject, error)
+	// LookAtDevice Ask at once all that shows how a device is; it changes nothing
+	// (POST /devices/{key}/look)
+	LookAtDevice(ctx context.Context, request LookAtDeviceRequestObject) (LookAtDeviceResponseObject, error)
 	// SetOutlet Name an outlet on the gear itself, or say what it does when power comes back; what is written is read back
 	// (POST /devices/{key}/outlets/{port})
 	SetOutlet(ctx context.Context, request SetOutletRequestObject) (SetOutletResponseObject, error)
@@ -20258,6 +20482,31 @@ func (sh *strictHandler) GetHistory(ctx *echo.Context, key Key, params GetHistor
 		return err
 	} else if validResponse, ok := response.(GetHistoryResponseObject); ok {
 		return validResponse.VisitGetHistoryResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// LookAtDevice operation middleware
+func (sh *strictHandler) LookAtDevice(ctx *echo.Context, key Key) error {
+	var request LookAtDeviceRequestObject
+
+	request.Key = key
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.LookAtDevice(ctx.Request().Context(), request.(LookAtDeviceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LookAtDevice")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(LookAtDeviceResponseObject); ok {
+		return validResponse.VisitLookAtDeviceResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -95,3 +95,36 @@ func (a *Asker) Answered(side estate.EndpointID, back bool) []estate.EndpointID 
 	}
 	return ask
 }
+
+// Look lists whom to ask, all at once, for what one look can tell of a device: itself, what
+// its sides are reached through, what gives it power, the boards that see its panel.
+func Look(e *estate.Estate, k estate.Key) []estate.Key {
+	d := e.Device(k)
+	if d == nil {
+		return nil
+	}
+	ask := []estate.Key{k}
+	add := func(x estate.Key) {
+		if x != e.Standpoint && e.Device(x) != nil && !slices.Contains(ask, x) {
+			ask = append(ask, x)
+		}
+	}
+	for _, c := range d.Network {
+		add(c.Via.Device)
+	}
+	for _, ep := range d.Endpoints {
+		for _, c := range e.PathOf(k, ep.Name) {
+			add(c.Via.Device)
+		}
+	}
+	for _, c := range d.Power {
+		add(c.From.Device)
+	}
+	for _, lead := range d.Panel {
+		add(lead.Device)
+	}
+	for _, line := range d.Serial {
+		add(line.Device)
+	}
+	return ask
+}

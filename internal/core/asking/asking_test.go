@@ -36,4 +36,7 @@ func TestWhoIsAskedAtOnce(t *testing.T) {
 	require.Equal(t, []estate.EndpointID{card, {Device: "here"}}, a.Answered(estate.EndpointID{Device: "cell"}, true))
 	require.Equal(t, []estate.Key{"cell"}, a.Missed(estate.EndpointID{Device: "switch"}, 1), "our other neighbours tell whether it is our own port")
 	require.Empty(t, a.Missed(estate.EndpointID{Device: "nobody"}, 1))
+	require.Equal(t, []estate.Key{"host", "switch", "pdu"}, Look(e, "host"))
+	require.Equal(t, []estate.Key{"pdu", "cell"}, Look(e, "pdu"), "by its own path")
+	require.Empty(t, Look(e, "nobody"))
 }

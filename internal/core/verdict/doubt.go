@@ -48,6 +48,35 @@ func (m *Moment) doubt(d *estate.Device, h *hearing, p *power, way path) (rs []R
 	return rs
 }
 
+// wouldTell lists what is wired so that it could tell more of a silent device, and is not read.
+func (m *Moment) wouldTell(d *estate.Device, h *hearing) (rs []Reason) {
+	unread := func(at time.Time, form string, args ...any) {
+		rs = append(rs, Reason{Stance: Note, At: at, Text: Say(form, args...)})
+	}
+	if len(d.Panel) > 0 {
+		board := m.e.Device(d.Panel[0].Device)
+		ep, _ := board.CardEndpoint()
+		if light, known := m.ev.Panels[d.Key]; !known {
+			unread(time.Time{}, "its panel light would tell: wired to %s, not read yet", board.Key)
+		} else if !m.fresh(ep, light.At) {
+			unread(light.At, "its panel light would tell: it cannot be read any more from %s", board.Key)
+		}
+	}
+	if ep, ok := d.Controller(); ok {
+		if _, fresh := m.chassis(d); !fresh {
+			if p := m.endpoint(d, ep.Name); p.Misses > 0 {
+				unread(p.SilentSince, "its controller would tell whether it is on, and does not answer")
+			} else {
+				unread(time.Time{}, "its controller would tell whether it is on: not read yet")
+			}
+		}
+	}
+	if n, of, at, known := m.plug(d); known && !at.After(h.since) {
+		unread(at, "port %s of %s would tell whether the cable is there: not read since", n.Port, of)
+	}
+	return rs
+}
+
 // fell: its draw collapsed when it fell silent.
 func (m *Moment) fell(d *estate.Device, h *hearing) (Reason, bool) {
 	f, was := m.feeds(d), m.ev.Lively[d.Key]

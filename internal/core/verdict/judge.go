@@ -323,7 +323,7 @@ func (m *Moment) silence(d *estate.Device, h *hearing, p *power) Verdict {
 		if v.By != "" {
 			doubt = append([]Reason{{Stance: For, At: m.hears(m.e.Device(v.By)).since, Since: true, Text: Say("%s, on which it hangs, fell silent with it", v.By)}}, doubt...)
 		}
-		v.Reasons = append(append(append(h.reasons, sound), doubt...), noted(p.reasons)...)
+		v.Reasons = append(append(append(append(h.reasons, sound), doubt...), noted(p.reasons)...), m.wouldTell(d, h)...)
 		return v
 	}
 	v.State = Hung

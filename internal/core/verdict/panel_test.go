@@ -25,8 +25,8 @@ func TestThePowerLight(t *testing.T) {
 		{"dark, with its standby power: dark", 2.6, true, &Light{}, false, Dark, "its power light is off"},
 		{"dark, but it draws: hung", 42, true, &Light{}, false, Hung, "its power light is off"},
 		{"dark, but it answers", 42, false, &Light{}, false, Steady, "answers ICMP"},
-		{"nothing is known of the light", 2.6, true, nil, false, Silent, "which may be its standby power alone"},
-		{"what is known of it is stale", 2.6, true, &Light{}, true, Silent, "which may be its standby power alone"},
+		{"nothing is known of the light", 2.6, true, nil, false, Silent, "its panel light would tell: wired to kvm, not read yet"},
+		{"what is known of it is stale", 2.6, true, &Light{}, true, Silent, "its panel light would tell: it cannot be read any more from kvm"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := newStory(t)

@@ -42,6 +42,15 @@ export const useDevice = (key: string) =>
     ...live,
   })
 
+export const useLook = (key: string) => {
+  const client = useQueryClient()
+  return useMutation({
+    retry: false,
+    mutationFn: () => unwrap(api.POST('/devices/{key}/look', { params: { path: { key } } })),
+    onSuccess: (look) => client.setQueryData(['device', key], look.device),
+  })
+}
+
 export const useDraw = (key: string, hours: number) =>
   useQuery({
     queryKey: ['draw', key, hours],

@@ -199,6 +199,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/devices/{key}/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask at once all that shows how a device is; it changes nothing */
+        post: operations["lookAtDevice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/devices/{key}/events/clear": {
         parameters: {
             query?: never;
@@ -1621,6 +1641,11 @@ export interface components {
             /** @description what there is to be seen of it beside this, by what its endpoints give */
             shows: components["schemas"]["DevicePart"][];
         };
+        Look: {
+            /** @description the devices that were asked: itself first, then what it is reached through and hangs on */
+            asked: string[];
+            device: components["schemas"]["Device"];
+        };
         /** @enum {string} */
         DevicePart: "controller" | "sensors" | "events" | "supply" | "ports" | "card";
         Draw: {
@@ -2838,6 +2863,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EventLog"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lookAtDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How it is now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Look"];
                 };
             };
             default: components["responses"]["Problem"];

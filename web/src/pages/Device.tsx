@@ -2,7 +2,7 @@ import * as Menu from '@radix-ui/react-dropdown-menu'
 import { lazy, Suspense, useState } from 'react'
 import { Link, useParams } from 'react-router'
 import type { Device, HopState, Operation, Reason } from '../api/client'
-import { useDevice, useDraw } from '../api/hooks'
+import { useDevice, useDraw, useLook } from '../api/hooks'
 import { ControllerCard } from '../inside/Controller'
 import { EventLog } from '../inside/EventLog'
 import { Readings } from '../inside/Readings'
@@ -11,7 +11,7 @@ import { Strands } from '../marks/lines'
 import { ink, Mark, words } from '../marks/Mark'
 import { actionName, actionsFor, capital, counted, sentence, switchedOutlets } from '../parts/say'
 import { At, useNow, wattHours, watts } from '../parts/time'
-import { Card, Loading, Wrong } from '../parts/ui'
+import { Button, Card, Loading, Wrong } from '../parts/ui'
 import { CardCard, PortsCard } from '../power/Gear'
 import { HistoryCard } from '../power/History'
 import { SupplyCard } from '../power/Supply'
@@ -246,7 +246,26 @@ function Why({ device }: { device: Device }) {
             zone={device.zone}
           />
         ))}
+        <LookAgain device={device.summary.key} />
       </Card>
+    </div>
+  )
+}
+
+/** Asks at once all that shows how it is: it harms nobody, and may settle what is in doubt. */
+function LookAgain({ device }: { device: string }) {
+  const look = useLook(device)
+  const asked = look.data?.asked ?? []
+  return (
+    <div className="mt-3 flex flex-wrap items-center gap-3">
+      <Button disabled={look.isPending} onClick={() => look.mutate()}>
+        {look.isPending ? 'Looking…' : 'Look again'}
+      </Button>
+      <span className="min-w-0 flex-1 text-[12px] text-ink3" role="status">
+        {look.isPending && 'Who does not answer takes a few seconds.'}
+        {look.isError && String(look.error.message)}
+        {look.isSuccess && `Asked just now: ${asked.join(', ')}.`}
+      </span>
     </div>
   )
 }
