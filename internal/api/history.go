@@ -55,6 +55,8 @@ func (s *Server) seriesWords(d *estate.Device, name string) string {
 		return estate.End{Device: d.Key, Port: rest}.Words()
 	case "ups":
 		return map[string]string{"charge": "battery charge", "minutes": "minutes left", "load": "load", "input": "input", "battery": "battery voltage"}[rest]
+	case "way":
+		return map[string]string{"loss": "questions lost on the way", "rtt": "round trip", "jitter": "jitter of the round trip"}[rest]
 	case "meter":
 		return strings.ReplaceAll(rest, ":", ", ")
 	case "sensor":

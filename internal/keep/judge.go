@@ -26,6 +26,12 @@ func (k *Keeper) Run(ctx context.Context) error {
 		k.storeReadings(ctx)
 	}()
 	defer func() { <-storing }()
+	usual := make(chan struct{})
+	go func() {
+		defer close(usual)
+		k.keepUsual(ctx)
+	}()
+	defer func() { <-usual }()
 	pause := time.NewTimer(judgeAtLeast)
 	defer pause.Stop()
 	for {

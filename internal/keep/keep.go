@@ -7,6 +7,8 @@
 //	storing.go   emptying the spool into the store, and what is brought back from it
 //	supply.go    UPSes: what happens to them, and how they discharge
 //	inside.go    what management controllers say about their boxes
+//	usual.go     what devices draw at this hour
+//	ways.go      how questions fare on the way
 //	view.go      what others may see of it
 package keep
 
@@ -17,6 +19,7 @@ import (
 
 	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/loss"
 	"plumbbob/internal/core/observation"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/power"
@@ -55,6 +58,7 @@ type Keeper struct {
 	spool      spool
 	inside     map[estate.Key]*Inside
 	running    map[estate.Key]*power.Discharge // UPSes that live on their battery now
+	trips      map[estate.Key]*loss.Trip       // how questions fare, of late
 	operated   map[estate.Key]time.Time        // when an operation last had to do with a device
 }
 
@@ -69,7 +73,7 @@ func New(s *store.Store, log *slog.Logger, b *bus.Bus) *Keeper {
 	k := &Keeper{
 		store: s, log: log, bus: b, dirty: make(chan struct{}, 1), Retention: store.DefaultRetention,
 		estate: estate.Empty(), evidence: verdict.NewEvidence(),
-		before: map[estate.Key]store.StandingVerdict{}, shown: map[estate.Key]shown{}, spool: newSpool(), inside: map[estate.Key]*Inside{}, running: map[estate.Key]*power.Discharge{}, operated: map[estate.Key]time.Time{},
+		before: map[estate.Key]store.StandingVerdict{}, shown: map[estate.Key]shown{}, spool: newSpool(), inside: map[estate.Key]*Inside{}, running: map[estate.Key]*power.Discharge{}, operated: map[estate.Key]time.Time{}, trips: map[estate.Key]*loss.Trip{},
 	}
 	k.verdicts = verdict.NewStanding(k.estate, k.evidence, nil)
 	b.Observed.Listen(k.Observe)
@@ -86,6 +90,7 @@ func (k *Keeper) SetEstate(e *estate.Estate) {
 		if e.Device(key) == nil {
 			delete(k.shown, key)
 			delete(k.inside, key)
+			delete(k.trips, key)
 		}
 	}
 	k.mu.Unlock()
@@ -111,6 +116,9 @@ func (k *Keeper) Observe(o observation.Observation) {
 		case o.Endpoint != "":
 			k.endpoint(d, o, now)
 		case o.Probe < len(d.Questions()):
+			if o.Probe == 0 && len(d.Probes) > 0 {
+				k.fared(d, k.evidence.Probes[o.ProbeID()], o.Result)
+			}
 			k.evidence.Probe(o.ProbeID(), o.Result)
 			k.heard(o.Device, now)
 		}
@@ -123,6 +131,9 @@ func (k *Keeper) Observe(o observation.Observation) {
 }
 
 func (k *Keeper) endpoint(d *estate.Device, o observation.Observation, now time.Time) {
+	if len(d.Probes) == 0 && len(d.Endpoints) > 0 && d.Endpoints[0].Name == o.Endpoint {
+		k.fared(d, k.evidence.Endpoints[o.EndpointID()], o.Result)
+	}
 	k.evidence.Endpoint(o.EndpointID(), o.Result)
 	at := o.Result.SentAt
 	for _, p := range o.Brought {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -283,4 +284,33 @@ func stored(t *testing.T, s *store.Store, device estate.Key, name string) []read
 	got, _, _, err := s.History(t.Context(), list, now.Add(-time.Minute), now.Add(time.Minute), 100, now, store.DefaultRetention)
 	require.NoError(t, err)
 	return got[list[0].ID]
+}
+
+// TestWhatIsLostOnTheWay: is a series, with the round trip; a silence is no loss, and what
+// loses nothing, and leads to nothing, has none.
+func TestWhatIsLostOnTheWay(t *testing.T) {
+	k := newKept(t, storetest.Open(t))
+	now := time.Now()
+	series := func() map[string]float64 {
+		out := map[string]float64{}
+		for _, w := range k.spool.waiting {
+			if w.device == "router" && strings.HasPrefix(w.name, "way:") {
+				out[w.name] = w.w
+			}
+		}
+		return out
+	}
+	ask := func(n int, ok func(i int) bool) {
+		for i := range n {
+			now = now.Add(5 * time.Second)
+			k.Observe(observation.Observation{Device: "router", Result: verdict.Result{SentAt: now, OK: ok(i), RTT: 20 * time.Millisecond}})
+		}
+	}
+	ask(60, func(i int) bool { return i < 10 || i > 40 })
+	require.Empty(t, series())
+	ask(60, func(i int) bool { return i%5 != 0 })
+	got := series()
+	require.InDelta(t, 20, got[WayLossSeries], 5)
+	require.InDelta(t, 20, got[WayRTTSeries], 0.1)
+	require.Zero(t, got[WayJitterSeries])
 }

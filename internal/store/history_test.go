@@ -123,6 +123,31 @@ func TestARollUpReadsWhatIsNew(t *testing.T) {
 	require.Equal(t, series, rolled, "of each")
 }
 
+// TestWhatIsUsualAtAnHour: of the days before, and of this hour alone.
+func TestWhatIsUsualAtAnHour(t *testing.T) {
+	s, db := both(t)
+	id, err := s.SeriesID(t.Context(), store.Series{Device: "host", Name: "draw", Unit: "W"})
+	require.NoError(t, err)
+	now := time.Date(2026, 6, 20, 14, 30, 0, 0, time.UTC)
+	for day := range 10 {
+		for hour := range 24 {
+			at := now.Truncate(24 * time.Hour).AddDate(0, 0, -day-1).Add(time.Duration(hour) * time.Hour)
+			known := 3600
+			if day == 9 {
+				known = 60
+			}
+			db.MustExec(`INSERT INTO rollup_1h (series_id, at, least, mean, greatest, count, known) VALUES (?, ?, 10, ?, 200, 60, ?)`, id, at, 100+hour+10*(day%2), known)
+		}
+	}
+	usual, err := s.UsualAt(t.Context(), "draw", now.Hour(), now.AddDate(0, 0, -21))
+	require.NoError(t, err)
+	require.InDelta(t, 118.4, usual["host"].W, 0.1)
+	require.InDelta(t, 5, usual["host"].Spread, 0.1)
+	require.Equal(t, 9, usual["host"].Days)
+	require.True(t, usual["host"].Far(160))
+	require.False(t, usual["host"].Far(130))
+}
+
 // TestWhatHasEndedIsDropped: after its time, and nothing else.
 func TestWhatHasEndedIsDropped(t *testing.T) {
 	s, db := both(t)

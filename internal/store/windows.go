@@ -8,6 +8,7 @@ import (
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/reading"
 )
 
 // OpenWindow records that something belongs to somebody for a time, and returns
@@ -132,6 +133,27 @@ func (s *Store) UsualDraws(ctx context.Context, series string, since time.Time) 
 	out := make(map[estate.Key]float64, len(rows))
 	for _, r := range rows {
 		out[r.Device] = r.W
+	}
+	return out, sorted(err)
+}
+
+// UsualAt returns what devices draw at one hour of the day (UTC) while they run, in W: over
+// the hours since a time in which they drew more than nothing, and were measured for half
+// of it at least.
+func (s *Store) UsualAt(ctx context.Context, series string, hour int, since time.Time) (map[estate.Key]reading.Usual, error) {
+	var rows []struct {
+		Device estate.Key `db:"device"`
+		W      float64    `db:"w"`
+		Spread float64    `db:"spread"`
+		N      int        `db:"n"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `
+		SELECT s.device AS device, AVG(r.mean) AS w, STDDEV_POP(r.mean) AS spread, COUNT(*) AS n
+		FROM series s JOIN rollup_1h r ON r.series_id = s.id
+		WHERE s.name = ? AND r.at > ? AND HOUR(r.at) = ? AND r.least > 1 AND r.known >= 1800 GROUP BY s.device`, series, since, hour)
+	out := make(map[estate.Key]reading.Usual, len(rows))
+	for _, r := range rows {
+		out[r.Device] = reading.Usual{W: r.W, Spread: r.Spread, Days: r.N}
 	}
 	return out, sorted(err)
 }

@@ -305,6 +305,21 @@ func TestWhatIsLostOfTwo(t *testing.T) {
 	require.Contains(t, s.said("h0"), "one of its 2 ways is lost: sw is silent")
 }
 
+// TestADrawFarFromUsual: is a note with both numbers, and no strain; near it is nothing, and
+// so is what is known of a few days.
+func TestADrawFarFromUsual(t *testing.T) {
+	s := yard(t, nil).rounds(3, nil)
+	for _, c := range []struct {
+		usual reading.Usual
+		told  bool
+	}{{reading.Usual{W: 40, Spread: 3, Days: 14}, true}, {reading.Usual{W: 40, Spread: 30, Days: 14}, false}, {reading.Usual{W: 90, Spread: 1, Days: 14}, false}, {reading.Usual{W: 40, Spread: 1, Days: 3}, false}} {
+		s.ev.TakeUsual(map[estate.Key]reading.Usual{"h0": c.usual})
+		s.rounds(1, nil)
+		require.Equal(t, Steady, s.vs["h0"].State)
+		require.Equal(t, c.told, strings.Contains(s.said("h0"), "draws 100 W, where 40.0 W is usual at this hour (14 days)"), s.said("h0"))
+	}
+}
+
 // TestASlowHopProvesNothing: what is behind it may answer, and too late.
 func TestASlowHopProvesNothing(t *testing.T) {
 	s := yard(t, nil).rounds(3, nil)

@@ -257,9 +257,10 @@ type Evidence struct {
 	Operating map[estate.Key]string // what an operation is doing to a device, in words
 	Parked    map[estate.Key]Parking
 
-	Ports     map[estate.Key]Ports      // by the switch
-	Plugged   map[estate.Key]estate.End // where a device was last seen, by its switch
-	Restarted map[estate.Key]time.Time  // when a device last started by itself, as its uptime says
+	Ports     map[estate.Key]Ports         // by the switch
+	Plugged   map[estate.Key]estate.End    // where a device was last seen, by its switch
+	Usual     map[estate.Key]reading.Usual // draws at this hour of the day
+	Restarted map[estate.Key]time.Time     // when a device last started by itself, as its uptime says
 
 	// What judging has noted for the next time.
 	Lively map[estate.Key]float64    // W that a device drew when it last answered
@@ -302,7 +303,7 @@ func (ev *Evidence) Clone() *Evidence {
 		Chassis: maps.Clone(ev.Chassis), Panels: maps.Clone(ev.Panels), Ailing: maps.Clone(ev.Ailing),
 		Supplies: maps.Clone(ev.Supplies), Totals: maps.Clone(ev.Totals), Meters: maps.Clone(ev.Meters),
 		Operating: maps.Clone(ev.Operating), Parked: maps.Clone(ev.Parked),
-		Ports: maps.Clone(ev.Ports), Plugged: maps.Clone(ev.Plugged), Restarted: maps.Clone(ev.Restarted), Lively: maps.Clone(ev.Lively), Low: maps.Clone(ev.Low), Woke: maps.Clone(ev.Woke), Odd: maps.Clone(ev.Odd), Ways: maps.Clone(ev.Ways),
+		Ports: maps.Clone(ev.Ports), Plugged: maps.Clone(ev.Plugged), Restarted: maps.Clone(ev.Restarted), Usual: ev.Usual, Lively: maps.Clone(ev.Lively), Low: maps.Clone(ev.Low), Woke: maps.Clone(ev.Woke), Odd: maps.Clone(ev.Odd), Ways: maps.Clone(ev.Ways),
 	}
 }
 

@@ -18,7 +18,7 @@ type hearing struct {
 	silence              // meaningful when it is silent
 	upSince    time.Time // since when it has been answering
 	flips      int
-	slow       bool // it takes nearly as long to answer as is waited
+	slow       bool     // it takes nearly as long to answer as is waited
 	reasons    []Reason // what was heard, or not
 	partly     []Reason // probes that are silent although the device answers
 	amiss      []Reason // and those that answer what is not wanted

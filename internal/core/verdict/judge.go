@@ -234,7 +234,7 @@ func (m *Moment) answering(d *estate.Device, h *hearing, p *power) Verdict {
 		// It answers, and no power was read before that, twice: this is not its outlet.
 		strain(Critical, Reason{Text: Say("answers although no power is measured on its outlet: is the cable where the estate says?")})
 	}
-	v.Reasons = append(v.Reasons, m.secondActor(d)...)
+	v.Reasons = append(append(v.Reasons, m.secondActor(d)...), m.unusual(d)...)
 	if at := m.ev.Restarted[d.Key]; !at.IsZero() && !m.past(at.Add(restartTold)) {
 		v.Reasons = append(v.Reasons, Reason{Stance: Note, Text: Say("it restarted by itself, as its uptime says"), At: at})
 	}
@@ -328,7 +328,7 @@ func (m *Moment) silence(d *estate.Device, h *hearing, p *power) Verdict {
 	}
 	v.State = Hung
 	v.Reasons = append(append(p.reasons, h.reasons...), sound)
-	v.Reasons = append(append(append(v.Reasons, m.portUp(d, h)...), m.alive(d)...), m.health(d)...)
+	v.Reasons = append(append(append(v.Reasons, m.portUp(d, h)...), m.alive(d)...), append(m.health(d), m.unusual(d)...)...)
 	return v
 }
 

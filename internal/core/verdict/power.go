@@ -226,3 +226,14 @@ func wattsIf(before string, o Outlet) string {
 	}
 	return fmt.Sprintf("%s%.1f W", before, o.W)
 }
+
+// unusual says that a device draws far from what is usual at this hour: a note, as nobody
+// can know why.
+func (m *Moment) unusual(d *estate.Device) []Reason {
+	usual, known := m.ev.Usual[d.Key]
+	f := m.feeds(d)
+	if !known || !f.metered || f.stale || !usual.Far(f.w) {
+		return nil
+	}
+	return []Reason{{Stance: Note, At: f.read, Text: Say("draws %s, where %s is usual at this hour (%d days)", watts(f.w), watts(usual.W), usual.Days)}}
+}

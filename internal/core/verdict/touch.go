@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/reading"
 )
 
 // touched is of what something new has come in since that was last taken.
@@ -57,6 +58,18 @@ func (ev *Evidence) Unpark(k estate.Key) {
 func (ev *Evidence) Ail(k estate.Key, a Ailments) {
 	ev.Ailing[k] = a
 	ev.touch(k)
+}
+
+// TakeUsual takes in what devices usually draw at this hour. It is kept as it is, and must
+// not change.
+func (ev *Evidence) TakeUsual(all map[estate.Key]reading.Usual) {
+	for k := range ev.Usual {
+		ev.touch(k)
+	}
+	for k := range all {
+		ev.touch(k)
+	}
+	ev.Usual = all
 }
 
 // Restart takes in when a device last started by itself.
