@@ -399,8 +399,25 @@ func (r *run) send(ctx context.Context, c operation.Send) {
 			r.a.Log.Warn("a command was not answered as hoped", "operation", r.o.ID, "outlet", c.Outlet.String(), "do", c.Do, "because", err)
 		}
 		_ = r.tell(context.WithoutCancel(ctx), ev) // it may have ended
+		if c.Do == operation.StepReset {
+			r.lookForStart(ctx)
+		}
 	})
 }
+
+// lookForStart has what tells of a start read soon, twice: a system that starts faster than
+// anybody looks is never missed.
+func (r *run) lookForStart(ctx context.Context) {
+	for range 2 {
+		if !pause(ctx, startShows) {
+			return
+		}
+		r.a.Watcher.Again(ctx, r.o.Device)
+	}
+}
+
+// startShows is how long after a reset its log or its uptime may tell of that.
+const startShows = 8 * time.Second
 
 func (r *run) command(ctx context.Context, c operation.Send) error {
 	ctx, cancel := context.WithTimeout(ctx, sendWithin)

@@ -30,7 +30,7 @@ type Inside struct {
 	WeakAt    time.Time
 
 	missed map[string]missed // by series
-	booted time.Time         // when it last started, by its uptime
+	starts starts
 
 	Neighbours   []reading.Neighbour // of a switch
 	NeighboursAt time.Time
@@ -87,10 +87,13 @@ func (k *Keeper) within(d *estate.Device, o observation.Observation) {
 			if in.Events.Version != p.Version {
 				k.spool.docs[docKey{d.Key, docEvents}] = reading.EventLog(p)
 			}
+			if !in.EventsAt.IsZero() && in.Events.Version != p.Version {
+				k.logTells(d, in.Events, reading.EventLog(p), at)
+			}
 			in.Events, in.EventsAt = reading.EventLog(p), at
 		case observation.Sheet:
-			k.uptime(d, in, p.Up, at)
-			p.Up = 0 // it changes each time, and is no part of the type plate
+			k.sheetTells(d, in, reading.Sheet(p), at)
+			p.Up, p.Starts, p.LastStart = 0, 0, "" // they change, and are no part of the type plate
 			in.Sheet, in.SheetAt = reading.Sheet(p), at
 			k.spool.docs[docKey{d.Key, docSheet}] = in.Sheet
 		case observation.Neighbours:
@@ -103,31 +106,6 @@ func (k *Keeper) within(d *estate.Device, o observation.Observation) {
 		}
 	}
 	k.spool.looked[d.Key] = true
-}
-
-// A device that started so much later than it was known to has restarted; its clock may
-// drift meanwhile. A counter of hundredths of a second begins anew after 497 days.
-const (
-	restartLeast = time.Minute
-	uptimeWraps  = 490 * 24 * time.Hour
-)
-
-// uptime notices that a device has restarted by itself, also when it was never missed.
-func (k *Keeper) uptime(d *estate.Device, in *Inside, up time.Duration, at time.Time) {
-	if up <= 0 {
-		return
-	}
-	was, booted := in.booted, at.Add(-up)
-	in.booted = booted
-	ours := k.operated[d.Key]
-	switch {
-	case was.IsZero(), booted.Sub(was) < restartLeast, at.Sub(was) > uptimeWraps:
-		return
-	case k.evidence.Operating[d.Key] != "", !ours.IsZero() && booted.Before(ours.Add(verdict.BootTime(d))):
-		return // that was our doing
-	}
-	k.evidence.Restart(d.Key, booted)
-	k.event(d, booted.UTC(), "It restarted by itself, as its uptime says: nobody asked for that here")
 }
 
 // missingFor is how many readings a sensor may be missing from before that is told.

@@ -126,33 +126,68 @@ func TestASensorThatVanishes(t *testing.T) {
 	require.Empty(t, read(fan, psu, temp), "seen right")
 }
 
-// TestARestartThatNobodyMissed is known by the uptime, unless it was our doing, or the
-// counter has only begun anew.
+// TestARestartThatNobodyMissed is known by the uptime and by the counter of starts, by what a
+// controller and its log say, and by a draw that fell; unless it was our doing, or a counter
+// has only begun anew.
 func TestARestartThatNobodyMissed(t *testing.T) {
+	const day, later = 24 * time.Hour, 15 * time.Minute
 	now := time.Now()
+	sheets := func(before, after observation.Sheet) func(*kept) {
+		return func(k *kept) {
+			k.Observe(beside(now, before))
+			k.Observe(beside(now.Add(later), after))
+		}
+	}
+	up := func(before, after time.Duration) func(*kept) {
+		return sheets(observation.Sheet{Up: before}, observation.Sheet{Serial: "GW-1", Up: after})
+	}
+	log := func(more ...reading.Event) func(*kept) {
+		return func(k *kept) {
+			old := []reading.Event{{Raw: "01", Text: "started by power-up", Starts: true}}
+			k.Observe(beside(now, observation.Events{Version: "1", Events: old}))
+			k.Observe(beside(now.Add(later), observation.Events{Version: "2", Events: append(old, more...)}))
+		}
+	}
+	draws := func(watts ...float64) func(*kept) {
+		return func(k *kept) {
+			k.ping(now, true)
+			for i, w := range watts {
+				at := now.Add(time.Duration(i+1) * time.Second)
+				k.poll(at, 10, w)
+				k.ping(at, true)
+			}
+		}
+	}
 	for _, x := range []struct {
-		name          string
-		before, after time.Duration // up, and a quarter of an hour later
-		operated      time.Duration // ago; 0: never
-		told          bool
+		name     string
+		do       func(*kept)
+		operated time.Duration // before later; 0: never
+		told     string
 	}{
-		{"it goes on", 24 * time.Hour, 24*time.Hour + 15*time.Minute, 0, false},
-		{"its clock drifts", 24 * time.Hour, 24*time.Hour + 15*time.Minute - 20*time.Second, 0, false},
-		{"it restarted", 24 * time.Hour, 2 * time.Minute, 0, true},
-		{"it restarted, because of us", 24 * time.Hour, 2 * time.Minute, 3 * time.Minute, false},
-		{"long after we had to do with it", 24 * time.Hour, 2 * time.Minute, 2 * time.Hour, true},
-		{"its counter began anew", 496 * 24 * time.Hour, 2 * time.Minute, 0, false},
-		{"it does not say", 24 * time.Hour, 0, 0, false},
+		{"it goes on", up(day, day+later), 0, ""},
+		{"its clock drifts", up(day, day+later-20*time.Second), 0, ""},
+		{"it restarted", up(day, 2*time.Minute), 0, "its uptime says"},
+		{"it restarted, because of us", up(day, 2*time.Minute), 3 * time.Minute, ""},
+		{"long after we had to do with it", up(day, 2*time.Minute), 2 * time.Hour, "its uptime says"},
+		{"its counter began anew", up(496*day, 2*time.Minute), 0, ""},
+		{"it does not say", up(day, 0), 0, ""},
+		{"its agent counts on", sheets(observation.Sheet{Starts: 4}, observation.Sheet{Starts: 5}), 0, "the counter of its agent's starts says"},
+		{"its uptime began anew, and it has not", sheets(observation.Sheet{Starts: 4, Up: 300 * day}, observation.Sheet{Starts: 4, Up: time.Minute}), 0, ""},
+		{"its controller knows why", sheets(observation.Sheet{LastStart: "its power button"}, observation.Sheet{LastStart: "its watchdog"}), 0, "its controller says: the last start was by its watchdog"},
+		{"its log tells", log(reading.Event{Raw: "02", Text: "started by hard reset", Starts: true}), 0, "its controller's log says: started by hard reset"},
+		{"its log tells of something else", log(reading.Event{Raw: "02", Text: "clock set"}), 0, ""},
+		{"its draw fell, and came back", draws(40, 0.4, 41), 0, "its draw says, which fell to 0.4 W and came back"},
+		{"its draw fell, and stayed", draws(40, 0.4, 0.4), 0, ""},
+		{"its draw only halved", draws(40, 15, 41), 0, ""},
 	} {
 		k := newKept(t, storetest.Open(t))
 		withController(t, k)
-		k.Observe(beside(now, observation.Sheet{Up: x.before}))
 		if x.operated > 0 {
-			k.operated["router"] = now.Add(15*time.Minute - x.operated)
+			k.operated["router"] = now.Add(later - x.operated)
 		}
-		k.Observe(beside(now.Add(15*time.Minute), observation.Sheet{Serial: "GW-1", Up: x.after}))
-		require.Equal(t, x.told, len(k.spool.entries) == 1, x.name)
-		require.Equal(t, x.told, !k.evidence.Restarted["router"].IsZero(), x.name)
+		x.do(k)
+		require.Equal(t, x.told, k.evidence.Restarted["router"].How, x.name)
+		require.Equal(t, x.told != "", len(k.spool.entries) == 1, x.name)
 		require.Zero(t, k.Inside("router").Sheet.Up)
 	}
 }

@@ -5,6 +5,7 @@
 //	judge.go     the loop that judges
 //	readings.go  what is worth storing, and the spool for when the store is away
 //	storing.go   emptying the spool into the store, and what is brought back from it
+//	restarts.go  what shows that a device has started anew
 //	supply.go    UPSes: what happens to them, and how they discharge
 //	inside.go    what management controllers say about their boxes
 //	usual.go     what devices draw at this hour
@@ -59,6 +60,7 @@ type Keeper struct {
 	inside     map[estate.Key]*Inside
 	running    map[estate.Key]*power.Discharge // UPSes that live on their battery now
 	trips      map[estate.Key]*loss.Trip       // how questions fare, of late
+	dips       map[estate.Key]dip              // draws that have fallen to nothing
 	operated   map[estate.Key]time.Time        // when an operation last had to do with a device
 }
 
@@ -73,7 +75,7 @@ func New(s *store.Store, log *slog.Logger, b *bus.Bus) *Keeper {
 	k := &Keeper{
 		store: s, log: log, bus: b, dirty: make(chan struct{}, 1), Retention: store.DefaultRetention,
 		estate: estate.Empty(), evidence: verdict.NewEvidence(),
-		before: map[estate.Key]store.StandingVerdict{}, shown: map[estate.Key]shown{}, spool: newSpool(), inside: map[estate.Key]*Inside{}, running: map[estate.Key]*power.Discharge{}, operated: map[estate.Key]time.Time{}, trips: map[estate.Key]*loss.Trip{},
+		before: map[estate.Key]store.StandingVerdict{}, shown: map[estate.Key]shown{}, spool: newSpool(), inside: map[estate.Key]*Inside{}, running: map[estate.Key]*power.Discharge{}, operated: map[estate.Key]time.Time{}, trips: map[estate.Key]*loss.Trip{}, dips: map[estate.Key]dip{},
 	}
 	k.verdicts = verdict.NewStanding(k.estate, k.evidence, nil)
 	b.Observed.Listen(k.Observe)
@@ -91,6 +93,7 @@ func (k *Keeper) SetEstate(e *estate.Estate) {
 			delete(k.shown, key)
 			delete(k.inside, key)
 			delete(k.trips, key)
+			delete(k.dips, key)
 		}
 	}
 	k.mu.Unlock()
@@ -168,6 +171,7 @@ func (k *Keeper) outlets(d *estate.Device, all reading.Outlets, at, now time.Tim
 	m := operation.Measured{At: at, Outlets: make(map[estate.End]operation.Reading, len(all.Outlets))}
 	for _, r := range all.Outlets {
 		end := endOf(d, r)
+		k.drawTells(end, k.evidence.Outlets[end], r, at)
 		k.evidence.Outlet(end, verdict.Outlet{
 			At: at, Name: r.Name, On: r.On, Metered: r.Metered, W: r.W, A: r.A, Wh: r.Wh, Switched: r.Switched,
 			Giving: r.Giving, Trouble: r.Trouble, AfterLoss: string(r.AfterLoss), OnDelay: r.OnDelay, OffDelay: r.OffDelay,

@@ -37,6 +37,12 @@ type (
 		At     time.Time
 		Device estate.Key
 	}
+	// Restarted: something shows that a device started anew at At, or not long before.
+	Restarted struct {
+		At     time.Time
+		Device estate.Key
+		How    string // "its uptime says"
+	}
 	// Expired: the time that a Wake named has come.
 	Expired struct{ At, Deadline time.Time }
 	// CancelAsked: a person wants it to stop.
@@ -48,6 +54,7 @@ type (
 
 func (e Started) at() time.Time     { return e.At }
 func (e Answered) at() time.Time    { return e.At }
+func (e Restarted) at() time.Time   { return e.At }
 func (e Measured) at() time.Time    { return e.At }
 func (e Heard) at() time.Time       { return e.At }
 func (e Unheard) at() time.Time     { return e.At }

@@ -13,6 +13,9 @@ import (
 // silentWithin is how long a system that has been reset may still be heard.
 const silentWithin = 25 * time.Second
 
+// clockSkew is how exactly is known when something started, by its own uptime.
+const clockSkew = 3 * time.Second
+
 // softOff asks the operating system to shut down, and believes it when the
 // chassis, or the light on its front, is off; one that was told on its command
 // line, when it falls silent. What becomes of one that does not heed is for
@@ -130,6 +133,12 @@ func (o *Operation) strike(s *Step, in Event) []Command {
 			lost = cmp.Or(in.Why, "no answer came")
 		}
 		return o.struck(s, in.At, lost)
+	case Restarted: // faster than anybody looks
+		if s.Kind == StepReset && s.State == Checking && in.Device == o.Device && !in.At.Before(s.Sent.Add(-clockSkew)) {
+			o.Answered = false
+			s.Note = strings.TrimPrefix(s.Note+"; it started anew, as "+in.How, "; ")
+			return o.end(s, StepDone, s.Since, s.Note)
+		}
 	case Expired:
 		if s.expired(in) && s.State == Looking {
 			return append(o.failStep(s, in.At, "its controller could not be read, so nothing was sent"), o.recover(in.At)...)

@@ -56,6 +56,8 @@ func TestPresses(t *testing.T) {
 		{"a restart in the middle asks no second time", sent(Shutdown, nil).answered(1, sending.Accepted).feed(Started{sec(60)}).chassis(70, false).expired(), Done, "off at"},
 		{"a reset is believed when the system falls silent", sent(Reset, nil).answered(1, sending.Accepted).feed(silent).feed(heard), Done, "Reset host: at 14:07:00, first answer after 60 s"},
 		{"a reset that changes nothing has failed", sent(Reset, nil).answered(1, sending.Accepted).expired(), Failed, "host never fell silent: it was not reset"},
+		{"one that was too quick to be seen shows by its uptime", sent(Reset, nil).answered(1, sending.Accepted).feed(Restarted{sec(1.5), "host", "its uptime says"}).feed(heard), Done, "Reset host: at 14:07:00 (it started anew, as its uptime says), first answer after 60 s"},
+		{"a start of before is none of ours", sent(Reset, nil).answered(1, sending.Accepted).feed(Restarted{sec(-60), "host", "its uptime says"}).expired(), Failed, "host never fell silent: it was not reset"},
 		{"what hung before shows it by coming back", sent(Reset, hung).answered(1, sending.Accepted).feed(heard), Done, "first answer after 60 s"},
 		{"and so it does when the answer was lost", sent(Reset, hung).answered(1, sending.Unclear).feed(heard), Done, "whether it was reset shows when it answers"},
 		{"a restart in the middle presses no second time", sent(Reset, nil).answered(1, sending.Accepted).feed(Started{sec(30)}).feed(heard), Done, "nobody was looking when it was sent"},

@@ -175,6 +175,7 @@ type Event struct {
 	Text   string
 	Gone   bool
 	Level  Level
+	Starts bool   // it says that the system was started, or restarted
 	Raw    string // the record in hexadecimal digits
 }
 
@@ -199,6 +200,8 @@ type Sheet struct {
 	Address, MAC, Name                           string // of the controller
 	OnFor                                        time.Duration
 	Up                                           time.Duration // since it last started; 0 when it does not say
+	Starts                                       int           // how often its agent has; 0 when it does not say
+	LastStart                                    string        // why it last did; empty when it does not say
 	More                                         []string      // whatever else it has, in words: custom fields, further units
 	Faults                                       []string      // what of it could not be read
 }

@@ -260,7 +260,7 @@ type Evidence struct {
 	Ports     map[estate.Key]Ports         // by the switch
 	Plugged   map[estate.Key]estate.End    // where a device was last seen, by its switch
 	Usual     map[estate.Key]reading.Usual // draws at this hour of the day
-	Restarted map[estate.Key]time.Time     // when a device last started by itself, as its uptime says
+	Restarted map[estate.Key]Restart       // when a device last started by itself
 
 	// What judging has noted for the next time.
 	Lively map[estate.Key]float64    // W that a device drew when it last answered
@@ -288,7 +288,7 @@ func NewEvidence() *Evidence {
 		Parked:    map[estate.Key]Parking{},
 		Ports:     map[estate.Key]Ports{},
 		Plugged:   map[estate.Key]estate.End{},
-		Restarted: map[estate.Key]time.Time{},
+		Restarted: map[estate.Key]Restart{},
 		Lively:    map[estate.Key]float64{},
 		Low:       map[estate.Key]bool{},
 		Woke:      map[estate.Key]time.Time{},

@@ -235,8 +235,8 @@ func (m *Moment) answering(d *estate.Device, h *hearing, p *power) Verdict {
 		strain(Critical, Reason{Text: Say("answers although no power is measured on its outlet: is the cable where the estate says?")})
 	}
 	v.Reasons = append(append(v.Reasons, m.secondActor(d)...), m.unusual(d)...)
-	if at := m.ev.Restarted[d.Key]; !at.IsZero() && !m.past(at.Add(restartTold)) {
-		v.Reasons = append(v.Reasons, Reason{Stance: Note, Text: Say("it restarted by itself, as its uptime says"), At: at})
+	if r := m.ev.Restarted[d.Key]; !r.At.IsZero() && !m.past(r.At.Add(restartTold)) {
+		v.Reasons = append(v.Reasons, Reason{Stance: Note, Text: Say("it restarted by itself, as %s", r.How), At: r.At})
 	}
 	return v
 }

@@ -72,8 +72,14 @@ func (ev *Evidence) TakeUsual(all map[estate.Key]reading.Usual) {
 	ev.Usual = all
 }
 
+// A Restart is when a device started by itself, and what says so.
+type Restart struct {
+	At  time.Time
+	How string // "its uptime says"
+}
+
 // Restart takes in when a device last started by itself.
-func (ev *Evidence) Restart(k estate.Key, at time.Time) {
-	ev.Restarted[k] = at
+func (ev *Evidence) Restart(k estate.Key, r Restart) {
+	ev.Restarted[k] = r
 	ev.touch(k)
 }

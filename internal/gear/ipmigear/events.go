@@ -66,7 +66,7 @@ func eventOf(e ipmi.Event, repo *ipmi.Repository) reading.Event {
 		return out
 	}
 	s := repo.Sensor(e.Sensor)
-	out.Kind, out.Text = e.Type.String(), e.Words(s)
+	out.Kind, out.Text, out.Starts = e.Type.String(), e.Words(s), e.Starts()
 	out.Sensor = fmt.Sprintf("sensor %02Xh", e.Sensor.Number)
 	if s != nil {
 		out.Sensor = s.Name

@@ -40,6 +40,13 @@ func (d *Driver) ReadSheet(ctx context.Context) (reading.Sheet, error) {
 			},
 			func() (err error) { s.Name, err = c.Name(ctx); return err },
 			func() (err error) { s.OnFor, err = c.OnHours(ctx); return err },
+			func() error {
+				cause, err := c.RestartCause(ctx)
+				if err == nil && cause != 0 {
+					s.LastStart = cause.String()
+				}
+				return err
+			},
 		} {
 			if err := read(); lost(err) {
 				return err

@@ -27,7 +27,7 @@ func (d *plate) ReadSheet(ctx context.Context) (reading.Sheet, error) {
 	var out reading.Sheet
 	err := d.read.use(ctx, func() error {
 		s := d.o.Profile.Sheet
-		got, err := d.read.get(append(oids(s.Maker, s.Product, s.Serial, s.Firmware), sysDescr, sysName, sysUpTime, hrSystemUptime))
+		got, err := d.read.get(append(oids(s.Maker, s.Product, s.Serial, s.Firmware), sysDescr, sysName, sysUpTime, hrSystemUptime, engineBoots))
 		if err != nil {
 			return err
 		}
@@ -38,6 +38,7 @@ func (d *plate) ReadSheet(ctx context.Context) (reading.Sheet, error) {
 		// Of a host the whole (RFC 2790), of a card itself (RFC 3418).
 		ticks := cmp.Or(got.integer(hrSystemUptime), got.integer(sysUpTime))
 		out.Up = time.Duration(ticks) * 10 * time.Millisecond
+		out.Starts = int(got.integer(engineBoots))
 		out.Name, out.Protocol, out.Address = got.text(sysName), "SNMP", d.o.Addresses[d.read.at]
 		return nil
 	})

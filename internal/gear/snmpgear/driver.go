@@ -99,6 +99,7 @@ const (
 	sysDescr       = "1.3.6.1.2.1.1.1.0"
 	sysUpTime      = "1.3.6.1.2.1.1.3.0"
 	hrSystemUptime = "1.3.6.1.2.1.25.1.1.0"
+	engineBoots    = "1.3.6.1.6.3.10.2.1.2.0" // RFC 3411
 	sysObjectID    = "1.3.6.1.2.1.1.2.0"
 	sysName        = "1.3.6.1.2.1.1.5.0"
 )

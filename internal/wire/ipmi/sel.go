@@ -139,6 +139,23 @@ func StampTime(stamp uint32, kind EventKind) (at time.Time, since time.Duration,
 // Offset is the state that the event is about.
 func (e Event) Offset() uint8 { return e.Data[0] & 0x0f }
 
+// Starts says whether the event is that the system started, or was restarted (table 42-3,
+// sensor types 11h, 1Dh and 23h).
+func (e Event) Starts() bool {
+	if e.Kind != SystemEventRecord || e.Gone || e.Event != SensorSpecific {
+		return false
+	}
+	switch e.Type {
+	case RestartType:
+		return e.Offset() <= 2 || e.Offset() == 7
+	case firmwareWatchdogType:
+		return e.Offset() == 0 || e.Offset() == 1 || e.Offset() == 3
+	case WatchdogType:
+		return e.Offset() == 1 || e.Offset() == 3
+	}
+	return false
+}
+
 // What the second and third data bytes mean (table 29-6).
 const (
 	byteMask      = 3

@@ -11,28 +11,29 @@ type SensorType uint8
 
 // The types that somebody has to know by number.
 const (
-	Temperature    SensorType = 0x01
-	Voltage        SensorType = 0x02
-	Current        SensorType = 0x03
-	Fan            SensorType = 0x04
-	Intrusion      SensorType = 0x05
-	Processor      SensorType = 0x07
-	PowerSupply    SensorType = 0x08
-	PowerUnit      SensorType = 0x09
-	OtherUnits     SensorType = 0x0b
-	Memory         SensorType = 0x0c
-	Drive          SensorType = 0x0d
-	EventLogState  SensorType = 0x10
-	SystemEvent    SensorType = 0x12
-	CriticalInt    SensorType = 0x13
-	ButtonType     SensorType = 0x14
-	RestartType    SensorType = 0x1d
-	StopType       SensorType = 0x20
-	ACPIType       SensorType = 0x22
-	WatchdogType   SensorType = 0x23
-	BatteryType    SensorType = 0x29
-	VersionChange  SensorType = 0x2b
-	sensorOEMStart            = 0xc0
+	Temperature          SensorType = 0x01
+	Voltage              SensorType = 0x02
+	Current              SensorType = 0x03
+	Fan                  SensorType = 0x04
+	Intrusion            SensorType = 0x05
+	Processor            SensorType = 0x07
+	PowerSupply          SensorType = 0x08
+	PowerUnit            SensorType = 0x09
+	OtherUnits           SensorType = 0x0b
+	Memory               SensorType = 0x0c
+	Drive                SensorType = 0x0d
+	EventLogState        SensorType = 0x10
+	firmwareWatchdogType SensorType = 0x11
+	SystemEvent          SensorType = 0x12
+	CriticalInt          SensorType = 0x13
+	ButtonType           SensorType = 0x14
+	RestartType          SensorType = 0x1d
+	StopType             SensorType = 0x20
+	ACPIType             SensorType = 0x22
+	WatchdogType         SensorType = 0x23
+	BatteryType          SensorType = 0x29
+	VersionChange        SensorType = 0x2b
+	sensorOEMStart                  = 0xc0
 )
 
 var sensorTypes = [...]string{
