@@ -253,6 +253,9 @@ func (r *run) prepare(ctx context.Context) (undo func()) {
 		}
 	}
 	relax := r.a.Watcher.Closely(ctx, watched)
+	if r.o.Kind == operation.Reset {
+		r.a.Watcher.Again(ctx, r.o.Device) // so that what is new afterwards is known to be
+	}
 	return func() {
 		r.a.Keeper.SetOperating(r.touched(), "")
 		relax()

@@ -88,7 +88,7 @@ func (k *Keeper) within(d *estate.Device, o observation.Observation) {
 				k.spool.docs[docKey{d.Key, docEvents}] = reading.EventLog(p)
 			}
 			if !in.EventsAt.IsZero() && in.Events.Version != p.Version {
-				k.logTells(d, in.Events, reading.EventLog(p), at)
+				k.logTells(d, in, reading.EventLog(p), at)
 			}
 			in.Events, in.EventsAt = reading.EventLog(p), at
 		case observation.Sheet:

@@ -175,6 +175,7 @@ func TestARestartThatNobodyMissed(t *testing.T) {
 		{"its uptime began anew, and it has not", sheets(observation.Sheet{Starts: 4, Up: 300 * day}, observation.Sheet{Starts: 4, Up: time.Minute}), 0, ""},
 		{"its controller knows why", sheets(observation.Sheet{LastStart: "its power button"}, observation.Sheet{LastStart: "its watchdog"}), 0, "its controller says: the last start was by its watchdog"},
 		{"its log tells", log(reading.Event{Raw: "02", Text: "started by hard reset", Starts: true}), 0, "its controller's log says: started by hard reset"},
+		{"its log tells, and that was us", log(reading.Event{Raw: "02", Text: "started by hard reset", Starts: true}), 10 * time.Minute, ""},
 		{"its log tells of something else", log(reading.Event{Raw: "02", Text: "clock set"}), 0, ""},
 		{"its draw fell, and came back", draws(40, 0.4, 41), 0, "its draw says, which fell to 0.4 W and came back"},
 		{"its draw fell, and stayed", draws(40, 0.4, 0.4), 0, ""},

@@ -30,12 +30,12 @@ type starts struct {
 	cause  string
 }
 
-// restarted takes in that a device has started anew at a time, or not long before.
-func (k *Keeper) restarted(d *estate.Device, at time.Time, how string) {
-	k.measured(operation.Restarted{At: at, Device: d.Key, How: how})
+// restarted takes in that a device has started anew between two times.
+func (k *Keeper) restarted(d *estate.Device, from, at time.Time, how string) {
+	k.measured(operation.Restarted{From: from, At: at, Device: d.Key, How: how})
 	ours := k.operated[d.Key]
 	switch {
-	case k.evidence.Operating[d.Key] != "", !ours.IsZero() && at.Before(ours.Add(verdict.BootTime(d))):
+	case k.evidence.Operating[d.Key] != "", !ours.IsZero() && from.Before(ours.Add(verdict.BootTime(d))):
 		return // that was our doing
 	case at.Sub(k.evidence.Restarted[d.Key].At).Abs() < sameRestart:
 		return
@@ -57,24 +57,25 @@ func (k *Keeper) sheetTells(d *estate.Device, in *Inside, s reading.Sheet, at ti
 		// Hundredths of a second begin anew by themselves, which the counter of starts shows.
 		wrapped := at.Sub(was.booted) > uptimeWraps || s.Starts > 0 && s.Starts == was.count
 		if !wrapped {
-			k.restarted(d, now.booted, "its uptime says")
+			k.restarted(d, now.booted, now.booted, "its uptime says")
 		}
 	case was.count > 0 && s.Starts > was.count:
-		k.restarted(d, at, "the counter of its agent's starts says")
+		k.restarted(d, in.SheetAt, at, "the counter of its agent's starts says")
 	case was.cause != "" && s.LastStart != "" && s.LastStart != was.cause:
-		k.restarted(d, at, "its controller says: the last start was by "+s.LastStart)
+		k.restarted(d, in.SheetAt, at, "its controller says: the last start was by "+s.LastStart)
 	}
 }
 
-// logTells looks for starts in what is new in an event log.
-func (k *Keeper) logTells(d *estate.Device, was, now reading.EventLog, at time.Time) {
+// logTells looks for starts in what is new in an event log. What it stamps is by the clock
+// of the controller, so all that counts is when it was read.
+func (k *Keeper) logTells(d *estate.Device, in *Inside, now reading.EventLog, at time.Time) {
 	known := map[string]bool{}
-	for _, e := range was.Events {
+	for _, e := range in.Events.Events {
 		known[e.Raw] = true
 	}
 	for _, e := range now.Events {
 		if e.Starts && !known[e.Raw] {
-			k.restarted(d, at, "its controller's log says: "+e.Text)
+			k.restarted(d, in.EventsAt, at, "its controller's log says: "+e.Text)
 			return
 		}
 	}
@@ -113,7 +114,7 @@ func (k *Keeper) drawTells(end estate.End, was verdict.Outlet, is reading.Outlet
 		delete(k.dips, d.Key)
 		answers, _, _, _ := verdict.Heard(k.estate, k.evidence, d.Key, at)
 		if answers && at.Sub(low.at) < dipMost {
-			k.restarted(d, low.at, "its draw says, which fell to "+verdict.Watts(low.low)+" and came back")
+			k.restarted(d, low.at, low.at, "its draw says, which fell to "+verdict.Watts(low.low)+" and came back")
 		}
 	}
 }

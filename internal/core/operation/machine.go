@@ -37,9 +37,9 @@ type (
 		At     time.Time
 		Device estate.Key
 	}
-	// Restarted: something shows that a device started anew at At, or not long before.
+	// Restarted: something shows that a device started anew between From and At.
 	Restarted struct {
-		At     time.Time
+		From, At time.Time
 		Device estate.Key
 		How    string // "its uptime says"
 	}

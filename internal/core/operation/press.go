@@ -16,6 +16,10 @@ const silentWithin = 25 * time.Second
 // clockSkew is how exactly is known when something started, by its own uptime.
 const clockSkew = 3 * time.Second
 
+// lookedBefore is how long before a reset was sent what tells of starts may have been read
+// without showing the one that it shows afterwards.
+const lookedBefore = 30 * time.Second
+
 // softOff asks the operating system to shut down, and believes it when the
 // chassis, or the light on its front, is off; one that was told on its command
 // line, when it falls silent. What becomes of one that does not heed is for
@@ -134,7 +138,7 @@ func (o *Operation) strike(s *Step, in Event) []Command {
 		}
 		return o.struck(s, in.At, lost)
 	case Restarted: // faster than anybody looks
-		if s.Kind == StepReset && s.State == Checking && in.Device == o.Device && !in.At.Before(s.Sent.Add(-clockSkew)) {
+		if s.Kind == StepReset && s.State == Checking && in.Device == o.Device && !in.At.Before(s.Sent.Add(-clockSkew)) && !in.From.Before(s.Sent.Add(-lookedBefore)) {
 			o.Answered = false
 			s.Note = strings.TrimPrefix(s.Note+"; it started anew, as "+in.How, "; ")
 			return o.end(s, StepDone, s.Since, s.Note)
