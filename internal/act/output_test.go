@@ -102,7 +102,7 @@ func TestTheOutputGoesOffAndOn(t *testing.T) {
 	require.Contains(t, o.Outcome(time.UTC), "Switched the output of tamsin-ups off: ")
 	is(ups, verdict.Parked)
 	is("tamsin-workshop", verdict.Parked)
-	require.Contains(t, r.Keeper.Verdict(ups).Reasons[0].Text, "its output was switched off by admin")
+	require.Contains(t, r.Keeper.Verdict(ups).Reasons[0].Text.String(), "its output was switched off by admin")
 
 	o = ask(operation.On)
 	require.Equal(t, operation.Done, o.State, o.Outcome(time.UTC))

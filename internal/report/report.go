@@ -3,11 +3,20 @@ package report
 
 import (
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 )
+
+// File writes a file beside the document; without one it does nothing.
+func File(t testing.TB, name, text string) {
+	t.Helper()
+	if file := os.Getenv("PLUMB_REPORT"); file != "" {
+		require.NoError(t, os.WriteFile(filepath.Join(filepath.Dir(file), name), []byte(text), 0o644))
+	}
+}
 
 // Section puts text under a heading of the file PLUMB_REPORT, in the place of what was
 // there; without one it does nothing.

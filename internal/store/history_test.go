@@ -131,7 +131,7 @@ func TestWhatIsUsualAtAnHour(t *testing.T) {
 	now := time.Date(2026, 6, 20, 14, 30, 0, 0, time.UTC)
 	for day := range 10 {
 		for hour := range 24 {
-			at := now.Truncate(24 * time.Hour).AddDate(0, 0, -day-1).Add(time.Duration(hour) * time.Hour)
+			at := now.Truncate(24*time.Hour).AddDate(0, 0, -day-1).Add(time.Duration(hour) * time.Hour)
 			known := 3600
 			if day == 9 {
 				known = 60

@@ -151,6 +151,7 @@ func (l *loop) heard(a answered) {
 		for _, k := range l.asker.Missed(side, l.plan.Misses(a.subject)) {
 			l.each(k, func(s subject) { l.plan.Soon(s, now) })
 		}
+		l.plan.Doubt(a.subject, l.asker.Need(side), now)
 		if l.plan.Misses(a.subject) == verdict.SilentAfter {
 			l.askPorts(a.device, now)
 		}

@@ -18,11 +18,19 @@ type Asker struct {
 	// Sides that went unanswered before what they are reached through was asked: once that
 	// has answered, one more question to them tells whether it is them.
 	waiting map[estate.Key][]estate.EndpointID
+	sides   map[estate.EndpointID]side
+	ways    map[estate.Key]loss.Meter // what is lost next to a hop
+}
+
+// side is how questions to a side have fared.
+type side struct {
+	missed int // in a row, up to now
+	loss   loss.Meter
 }
 
 // New returns an asker for an estate.
 func New(e *estate.Estate) *Asker {
-	return &Asker{e: e, waiting: map[estate.Key][]estate.EndpointID{}}
+	return &Asker{e: e, waiting: map[estate.Key][]estate.EndpointID{}, sides: map[estate.EndpointID]side{}, ways: map[estate.Key]loss.Meter{}}
 }
 
 // Missed takes in that a side has not answered, so many times in a row. It returns the
@@ -31,7 +39,13 @@ func New(e *estate.Estate) *Asker {
 // is certain, and again then.
 func (a *Asker) Missed(side estate.EndpointID, inARow int) []estate.Key {
 	d := a.e.Device(side.Device)
-	if d == nil || inARow != 1 && inARow != loss.Least {
+	if d == nil {
+		return nil
+	}
+	x := a.sides[side]
+	x.missed = inARow
+	a.sides[side] = x
+	if inARow != 1 && inARow != loss.Least {
 		return nil
 	}
 	var ask []estate.Key
@@ -83,6 +97,7 @@ func (a *Asker) first() (out []estate.Key) {
 // before. It returns the sides that may answer now, or whose silence this proves: all
 // that is reached through it alone, when it is back, and whatever waits for its answer.
 func (a *Asker) Answered(side estate.EndpointID, back bool) []estate.EndpointID {
+	a.fared(side)
 	ask := a.waiting[side.Device]
 	delete(a.waiting, side.Device)
 	if d := a.e.Device(side.Device); back && d != nil && (side.Name == "" || len(d.Probes) == 0) {
@@ -94,6 +109,38 @@ func (a *Asker) Answered(side estate.EndpointID, back bool) []estate.EndpointID 
 		}
 	}
 	return ask
+}
+
+// fared adds up what is lost next to each hop.
+func (a *Asker) fared(of estate.EndpointID) {
+	was := a.sides[of]
+	missed := was.missed
+	if missed >= a.Need(of) {
+		missed = 0 // that was no bad luck
+	}
+	now := side{loss: was.loss.Answered(missed)}
+	a.sides[of] = now
+	if path := a.e.PathOf(of.Device, of.Name); len(path) > 0 {
+		hop := path[0].Via.Device
+		w := a.ways[hop]
+		a.ways[hop] = loss.Meter{Lost: max(0, w.Lost+now.loss.Lost-was.loss.Lost), Won: max(0, w.Won+now.loss.Won-was.loss.Won)}
+	}
+}
+
+// Need is how many questions in a row a side has to leave unanswered until its silence is
+// certain, by what is lost on its way.
+func (a *Asker) Need(of estate.EndpointID) int {
+	need := a.sides[of].loss.Need()
+	path := a.e.PathOf(of.Device, of.Name)
+	for range len(a.e.Devices) {
+		if len(path) == 0 {
+			break
+		}
+		hop := path[0].Via.Device
+		need = max(need, a.ways[hop].Need())
+		path = a.e.PathOf(hop, "")
+	}
+	return need
 }
 
 // Look lists whom to ask, all at once, for what one look can tell of a device: itself, what

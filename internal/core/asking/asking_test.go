@@ -40,3 +40,33 @@ func TestWhoIsAskedAtOnce(t *testing.T) {
 	require.Equal(t, []estate.Key{"pdu", "cell"}, Look(e, "pdu"), "by its own path")
 	require.Empty(t, Look(e, "nobody"))
 }
+
+// TestHowOftenALossyWayIsAsked: what is lost to one counts for all behind the same hop.
+func TestHowOftenALossyWayIsAsked(t *testing.T) {
+	devices := []estate.Device{{Key: "here", Site: "s", Role: "server"}}
+	for _, k := range []estate.Key{"switch", "a", "b", "c"} {
+		via := estate.Key("switch")
+		if k == via {
+			via = "here"
+		}
+		devices = append(devices, estate.Device{Key: k, Site: "s", Role: "server", Probes: []estate.Probe{{Kind: estate.ICMP, Target: "192.0.2.1"}}, Network: []estate.NetworkCable{{Via: estate.End{Device: via}}}})
+	}
+	e, problems := estate.New("t", "here", []estate.Site{{Key: "s", Zone: time.UTC}}, devices)
+	require.Empty(t, problems)
+	a := New(e)
+	side := func(k estate.Key) estate.EndpointID { return estate.EndpointID{Device: k} }
+	require.Equal(t, 3, a.Need(side("c")))
+	for range 10 {
+		for _, k := range []estate.Key{"a", "b"} {
+			a.Missed(side(k), 1)
+			a.Answered(side(k), false)
+		}
+	}
+	require.Greater(t, a.Need(side("c")), 20, "half is lost")
+	require.Equal(t, 3, a.Need(side("switch")))
+	for range 200 {
+		a.Answered(side("a"), false)
+		a.Answered(side("b"), false)
+	}
+	require.Equal(t, 3, a.Need(side("c")), "and is not any more")
+}

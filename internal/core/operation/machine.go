@@ -40,8 +40,8 @@ type (
 	// Restarted: something shows that a device started anew between From and At.
 	Restarted struct {
 		From, At time.Time
-		Device estate.Key
-		How    string // "its uptime says"
+		Device   estate.Key
+		How      string // "its uptime says"
 	}
 	// Expired: the time that a Wake named has come.
 	Expired struct{ At, Deadline time.Time }

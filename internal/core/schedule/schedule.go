@@ -60,6 +60,7 @@ type entry[K comparable] struct {
 	next   time.Time
 	misses int
 	loss   loss.Meter
+	need   int  // questions in vain until a silence is certain, when its way wants more than it does
 	fine   bool // its last question was answered
 	close  int  // how many want it under close watch
 	free   bool
@@ -168,11 +169,11 @@ func (p *Plan[K]) Answered(k K, ok bool, now time.Time) {
 	p.asking[e.lane]--
 	e.fine = ok
 	if ok {
-		if e.misses >= e.loss.Need() {
+		if e.misses >= max(e.need, e.loss.Need()) {
 			e.misses = 0 // that was no bad luck
 		}
 		e.loss = e.loss.Answered(e.misses)
-		e.misses = 0
+		e.misses, e.need = 0, 0
 	} else {
 		e.misses++
 	}
@@ -186,12 +187,26 @@ func (p *Plan[K]) wait(e *entry[K]) time.Duration {
 	switch {
 	case e.close > 0:
 		return CloseEvery
-	case e.misses > 0 && e.misses < e.loss.Need():
+	case e.misses > 0 && e.misses < max(e.need, e.loss.Need()):
 		every = min(every, confirmEvery)
 	case e.misses >= backOffAfter:
 		every = max(every, min(maxEvery, every*time.Duration(min(backOffMost, 1+e.misses/backOffAfter))))
 	}
 	return time.Duration(float64(every) * (1 - jitterShare + 2*jitterShare*p.jitter()))
+}
+
+// Doubt says that a subject has to leave more questions unanswered until its silence is
+// certain than it does by itself: until then it is asked about as often.
+func (p *Plan[K]) Doubt(k K, need int, now time.Time) {
+	e := p.entries[k]
+	if e == nil || e.misses == 0 || e.misses >= need || need <= max(e.need, e.loss.Need()) {
+		return
+	}
+	e.need = need
+	if next := now.Add(p.wait(e)); e.at >= 0 && next.Before(e.next) {
+		e.next = next
+		heap.Fix(&p.queues[e.lane], e.at)
+	}
 }
 
 // Close puts a subject under close watch, or with on false lifts one such wish.

@@ -125,3 +125,24 @@ func TestNobodyIsAskedTwiceAtATime(t *testing.T) {
 		}
 	})
 }
+
+// TestALossyWayIsAskedAboutUntilItIsCertain: as often as the way needs, and no longer.
+func TestALossyWayIsAskedAboutUntilItIsCertain(t *testing.T) {
+	now := time.Unix(0, 0)
+	p := New[string](func() float64 { return 0.5 })
+	p.Set("host", 10*time.Second, true, now)
+	room := Room{10, 10, 10}
+	miss := func() time.Duration {
+		for len(p.Due(now, room)) == 0 {
+			now, _ = p.Next(room)
+		}
+		p.Answered("host", false, now)
+		p.Doubt("host", 6, now)
+		next, _ := p.Next(room)
+		return next.Sub(now)
+	}
+	for range 5 {
+		require.InDelta(t, 1, miss().Seconds(), 0.2)
+	}
+	require.InDelta(t, 10, miss().Seconds(), 1, "it is silent now")
+}

@@ -1,6 +1,7 @@
 package truth
 
 import (
+	"strings"
 	"time"
 
 	"plumbbob/internal/core/estate"
@@ -9,7 +10,10 @@ import (
 // A fault is something that goes wrong, for a time.
 type fault struct {
 	name  string
-	lossy bool // it is about packets that get lost: what it costs is told apart
+	lossy bool   // it is about packets that get lost: what it costs is told apart
+	lies  bool   // gear tells what is not so
+	many  bool   // several things are wrong at once, so delays and incidents are not its own
+	ways  string // under which the time until a hang is told is counted
 	do    func(w *world) (undo func())
 }
 
@@ -65,7 +69,7 @@ func faults() []fault { return append(single(), several()...) }
 
 func single() []fault {
 	return []fault{
-		{name: "a host hangs", do: on(host, hang)},
+		{name: "a host hangs", ways: noLoss, do: on(host, hang)},
 		{name: "a host is pressed off", do: on(host, func(w *world, b *box, is bool) {
 			if b.off = is; !is {
 				w.restart(b)
@@ -131,7 +135,28 @@ func single() []fault {
 // several are those that are made of others.
 func several() []fault {
 	return []fault{
-		{name: "three hosts hang, and a switch restarts", do: func(w *world) func() {
+		hangBehind("5 % lost", 0.05, 0), hangBehind("10 % lost", 0.1, 0), hangBehind("20 % lost", 0.2, 0), hangBehind("bursts", 0, 0.1),
+		{name: "a host is switched off by somebody who works on it", do: func(w *world) func() {
+			b := w.pick(func(b *box) bool { return host(b) && len(b.d.Power) == 1 })
+			if b == nil {
+				return func() {}
+			}
+			from := b.d.Power[0].From
+			w.boxes[from.Device].relay[from.Port], w.meant[b.d.Key] = true, true
+			return func() { w.boxes[from.Device].relay[from.Port] = false }
+		}},
+		{name: "a host hangs, and the service starts anew", do: func(w *world) func() {
+			undo := named("a host hangs").do(w)
+			w.anew = true
+			return undo
+		}},
+		{name: "a host is pressed off, and its meter stands still", lies: true, do: offWith(func(w *world, b *box, is bool) {
+			for _, c := range b.d.Power {
+				w.boxes[c.From.Device].stuck = is
+			}
+		})},
+		{name: "a host is pressed off, and its controller says that it is on", lies: true, do: offWith(func(_ *world, b *box, is bool) { b.claims = is })},
+		{name: "three hosts hang, and a switch restarts", many: true, do: func(w *world) func() {
 			var undo []func()
 			for range 3 {
 				undo = append(undo, named("a host hangs").do(w))
@@ -146,6 +171,7 @@ func several() []fault {
 	}
 }
 
+// named is one of the single faults.
 func named(name string) fault {
 	for _, f := range single() {
 		if f.name == name {
@@ -172,3 +198,51 @@ func (w *world) count(behind estate.Key) (n int) {
 	}
 	return n
 }
+
+// offWith presses off a host whose power is measured, while something tells otherwise.
+func offWith(lie func(w *world, b *box, is bool)) func(w *world) func() {
+	measured := func(b *box) bool { return host(b) && len(b.d.Power) > 0 }
+	return on(measured, func(w *world, b *box, is bool) {
+		if lie(w, b, is); !is {
+			w.restart(b)
+		}
+		b.off = is
+	})
+}
+
+const noLoss = "nothing lost"
+
+// hangBehind has a host hang on a way that loses packets, or a tenth of the time nearly all.
+func hangBehind(name string, share, bursts float64) fault {
+	return fault{name: "a host hangs, " + name, lossy: true, ways: name, do: func(w *world) func() {
+		b := w.pick(host)
+		router := w.boxes[b.d.Site+"-wan0"]
+		router.loss, router.bursts = share, bursts
+		hang(w, b, true)
+		return func() {
+			router.loss, router.bursts = 0, 0
+			hang(w, b, false)
+		}
+	}}
+}
+
+// crowd is a large estate in which much goes wrong at once.
+func crowd() fault {
+	return fault{name: "twenty things at once in an estate of 5,000", many: true, do: func(w *world) func() {
+		var undo []func()
+		all := single()
+		for len(undo) < 20 {
+			if f := all[w.rng.IntN(len(all))]; !f.lossy && !strings.Contains(f.name, "our own port") {
+				undo = append(undo, f.do(w))
+			}
+		}
+		return func() {
+			for _, f := range undo {
+				f()
+			}
+		}
+	}}
+}
+
+// crowded is how many sites make 5,000 devices.
+const crowded = 260

@@ -44,6 +44,8 @@ type run struct {
 	ev       *verdict.Evidence
 	vs       map[estate.Key]verdict.Verdict
 	standing *verdict.Standing
+	devices  int // judged, in
+	judging  time.Duration
 	check    func(full, kept map[estate.Key]verdict.Verdict) // what a full judging says, at each; nil: nobody asks
 	plan     *schedule.Plan[subject]
 	asker    *asking.Asker
@@ -57,8 +59,16 @@ type run struct {
 }
 
 func newRun(w *world) *run {
-	r := &run{world: w, ev: verdict.NewEvidence(), plan: schedule.New[subject](w.rng.Float64), asker: asking.New(w.e)}
-	r.standing = verdict.NewStanding(w.e, r.ev, nil)
+	r := &run{world: w}
+	r.start()
+	return r
+}
+
+// start begins with nothing but the book, as a service does that starts.
+func (r *run) start() {
+	w := r.world
+	r.ev, r.plan, r.asker, r.coming = verdict.NewEvidence(), schedule.New[subject](w.rng.Float64), asking.New(w.e), nil
+	r.standing, r.vs = verdict.NewStanding(w.e, r.ev, nil), nil
 	for _, k := range w.order {
 		d := w.boxes[k].d
 		for _, p := range d.Probes {
@@ -68,13 +78,32 @@ func newRun(w *world) *run {
 			r.plan.Set(subject{Device: k, Name: ep.Name}, ep.Every, false, w.now)
 		}
 	}
-	return r
+}
+
+// meantOff tells the evidence who is meant to be off, until it has plainly been brought back.
+func (r *run) meantOff() {
+	for k := range r.meant {
+		_, known := r.ev.Parked[k]
+		switch state := r.vs[k].State; {
+		case !known:
+			r.ev.Park(k, verdict.Parking{By: "kari", Since: r.now})
+		case !r.boxes[k].powered:
+		case state == verdict.Steady || state == verdict.Strained || state == verdict.Hung:
+			r.ev.Unpark(k)
+			delete(r.meant, k)
+		}
+	}
 }
 
 // until runs until a time; do happens at its own.
 func (r *run) until(end time.Time) {
 	room := schedule.Room{1000, 1000, 1000}
 	for r.now.Before(end) {
+		if r.anew {
+			r.anew = false
+			r.start()
+		}
+		r.meantOff()
 		for _, s := range r.plan.Due(r.now, room) {
 			heap.Push(&r.coming, r.question(s))
 		}
@@ -110,7 +139,7 @@ func (r *run) question(s subject) arrival {
 	b := r.boxes[s.Device]
 	rtt := time.Duration(1+r.rng.IntN(60)) * time.Millisecond
 	tries := 1
-	hop, alive := b.behind, r.works(b) && !b.uncabled
+	hop, alive := r.way(b), r.works(b) && !b.uncabled
 	var bring func()
 	if s.Name != "" {
 		hop, tries = b.d.Endpoints[0].Network[0].Via.Device, 2
@@ -118,7 +147,7 @@ func (r *run) question(s subject) arrival {
 		switch {
 		case s.Name == "board":
 			bring = func() {
-				c := reading.Chassis{At: r.now, On: !b.off, Asleep: b.asleep}
+				c := reading.Chassis{At: r.now, On: !b.off || b.claims, Asleep: b.asleep && !b.claims}
 				r.ev.Controller(s.Device, c)
 			}
 		case b.d.Supply != nil:
@@ -164,6 +193,9 @@ func (r *run) outlets(b *box) {
 				}
 			}
 		}
+		if b.stuck {
+			w = r.ev.Outlets[end].W
+		}
 		r.ev.Outlet(end, verdict.Outlet{At: r.now, On: !b.relay[end.Port], Metered: true, W: w, Switched: true})
 	}
 }
@@ -197,6 +229,7 @@ func (r *run) answered(a arrival) {
 		for _, k := range r.asker.Missed(a.of, r.plan.Misses(a.of)) {
 			r.soon(k, "", true)
 		}
+		r.plan.Doubt(a.of, r.asker.Need(a.of), r.now)
 		return
 	}
 	for _, x := range r.asker.Answered(a.of, was >= verdict.SilentAfter) {
@@ -227,7 +260,10 @@ func (r *run) judge() {
 	if r.check != nil {
 		full = verdict.Judge(r.e, r.ev.Clone(), r.vs, r.now)
 	}
-	r.standing.Judge(r.now)
+	began := time.Now()
+	devices, _ := r.standing.Judge(r.now)
+	r.judging += time.Since(began)
+	r.devices += len(devices)
 	r.vs, r.open, r.judged = r.standing.Verdicts(), r.standing.Open(), r.now
 	if r.check != nil {
 		r.check(full, r.vs)

@@ -35,6 +35,11 @@ type box struct {
 	loss                      float64
 	bursts                    float64    // share of the time in which nearly all is lost
 	behind                    estate.Key // really connected here, whatever the estate says
+	spare                     estate.Key // and here, once that has failed for so long
+	failover                  time.Duration
+	failed                    time.Time
+	stuck                     bool // its readings stand still, with fresh times
+	claims                    bool // its controller says that it is on, whatever it is
 }
 
 // world is an estate and how it really is.
@@ -47,14 +52,19 @@ type world struct {
 	now   time.Time
 	mains map[estate.Key]bool // by site
 	port  bool                // our own network port
+	meant map[estate.Key]bool // somebody has switched it off through us
+	anew  bool                // the service is to start anew
 	hosts []estate.Key
 }
 
 var begin = time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
 
 // newWorld makes an estate of one to three sites with 6 to 20 hosts each.
-func newWorld(t require.TestingT, rng *rand.Rand) *world {
-	w := &world{t: t, rng: rng, boxes: map[estate.Key]*box{}, mains: map[estate.Key]bool{}, port: true, now: begin}
+func newWorld(t require.TestingT, rng *rand.Rand) *world { return sized(t, rng, 1+rng.IntN(3)) }
+
+// sized makes one of so many sites.
+func sized(t require.TestingT, rng *rand.Rand, siteCount int) *world {
+	w := &world{t: t, rng: rng, boxes: map[estate.Key]*box{}, mains: map[estate.Key]bool{}, meant: map[estate.Key]bool{}, port: true, now: begin}
 	devices := []estate.Device{{Key: "here", Site: "s0", Role: "server"}}
 	var sites []estate.Site
 	add := func(d estate.Device) { devices = append(devices, d) }
@@ -65,7 +75,7 @@ func newWorld(t require.TestingT, rng *rand.Rand) *world {
 	card := func(k estate.Key) []estate.Endpoint {
 		return []estate.Endpoint{{Name: "card", Protocol: "snmp", Profile: "p", Every: 10 * time.Second, Timeout: 2 * time.Second, Network: via(k)}}
 	}
-	for s := range 1 + rng.IntN(3) {
+	for s := range siteCount {
 		site := estate.Key(fmt.Sprintf("s%d", s))
 		name := func(what string, n int) estate.Key { return estate.Key(fmt.Sprintf("%s-%s%d", site, what, n)) }
 		sites = append(sites, estate.Site{Key: site, Zone: time.UTC})
@@ -98,6 +108,9 @@ func newWorld(t require.TestingT, rng *rand.Rand) *world {
 			if rng.IntN(4) == 0 {
 				d.SleepW = 6
 			}
+			if switches > 1 && rng.IntN(4) == 0 {
+				d.Network = append(d.Network, via(name("edge", (n+1)%switches))...)
+			}
 			add(d)
 			w.hosts = append(w.hosts, d.Key)
 		}
@@ -116,6 +129,9 @@ func newWorld(t require.TestingT, rng *rand.Rand) *world {
 		}
 		if len(d.Network) > 0 {
 			b.behind = d.Network[0].Via.Device
+		}
+		if len(d.Network) > 1 {
+			b.spare, b.failover = d.Network[1].Via.Device, time.Duration(1+rng.IntN(40))*time.Second
 		}
 		w.boxes[d.Key] = b
 		w.order = append(w.order, d.Key)
@@ -169,6 +185,25 @@ func (w *world) reaches(k estate.Key) (ok bool, survives float64) {
 		k = b.behind
 	}
 	return w.port, survives
+}
+
+// way is the hop that a box is reached through now: one that has two goes over to the other
+// when the first has failed for long enough.
+func (w *world) way(b *box) estate.Key {
+	if b.spare == "" {
+		return b.behind
+	}
+	if ok, _ := w.reaches(b.behind); ok {
+		b.failed = time.Time{}
+		return b.behind
+	}
+	if b.failed.IsZero() {
+		b.failed = w.now
+	}
+	if ok, _ := w.reaches(b.spare); ok && w.now.Sub(b.failed) >= b.failover {
+		b.behind, b.spare, b.failed = b.spare, b.behind, time.Time{}
+	}
+	return b.behind
 }
 
 // A burst lasts for some seconds, and loses this much each way.
@@ -226,7 +261,7 @@ func (w *world) truth(b *box) sure {
 	case b.cardDead:
 		return noCard
 	}
-	behind := b.behind
+	behind := w.way(b)
 	if len(b.d.Endpoints) > 0 && len(b.d.Probes) == 0 {
 		behind = b.d.Endpoints[0].Network[0].Via.Device
 	}

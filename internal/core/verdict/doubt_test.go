@@ -305,6 +305,20 @@ func TestWhatIsLostOfTwo(t *testing.T) {
 	require.Contains(t, s.said("h0"), "one of its 2 ways is lost: sw is silent")
 }
 
+// TestWhatGoesOverIsGivenTime: when one of two ways dies, the other may not be used at once.
+func TestWhatGoesOverIsGivenTime(t *testing.T) {
+	s := yard(t, func(d map[estate.Key]*estate.Device) {
+		d["h0"].Network = append(d["h0"].Network, estate.NetworkCable{Via: estate.End{Device: "mgmt"}})
+	}).rounds(3, nil)
+	began := s.now
+	s.mute["h0"], s.mute["sw"] = true, true
+	for s.now.Sub(began) < 60*time.Second {
+		s.rounds(1, nil)
+		require.NotContains(t, []State{Hung, Silent}, s.vs["h0"].State, s.said("h0"))
+	}
+	require.Equal(t, Hung, s.rounds(8, nil).vs["h0"].State, s.said("h0"))
+}
+
 // TestADrawFarFromUsual: is a note with both numbers, and no strain; near it is nothing, and
 // so is what is known of a few days.
 func TestADrawFarFromUsual(t *testing.T) {

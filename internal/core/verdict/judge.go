@@ -311,7 +311,7 @@ func (m *Moment) silence(d *estate.Device, h *hearing, p *power) Verdict {
 		v.Reasons = append([]Reason{r}, noted(p.reasons)...)
 		return v
 	}
-	if way.state == pathUnproven || p.state == powerYes && !p.at.After(h.since) || m.backAgain(d, h) || m.portUnread(d, h) {
+	if way.state == pathUnproven || p.state == powerYes && !p.at.After(h.since) || m.backAgain(d, h) || m.portUnread(d, h) || m.goesOver(d, h) {
 		return m.hold(d, h, p) // that it had power before says nothing about now
 	}
 	sound := Reason{Stance: For, Text: Say("%s before it answers", way.proof), At: way.at}

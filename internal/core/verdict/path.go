@@ -314,6 +314,30 @@ func (m *Moment) backAgain(d *estate.Device, h *hearing) bool {
 	return false
 }
 
+// goesOver: of its several ways one has changed when it fell silent, and it takes time until
+// the other is used.
+func (m *Moment) goesOver(d *estate.Device, h *hearing) bool {
+	if len(d.Network) < 2 || m.past(h.since.Add(goesOverWithin)) {
+		return false
+	}
+	for _, c := range d.Network {
+		via := m.e.Device(c.Via.Device)
+		if via == nil || via.Key == m.e.Standpoint {
+			continue
+		}
+		within := atOnce + m.slowest(via)
+		switch x := m.hears(via); {
+		case x.asked && !x.answers && !x.silent, x.silent && apart(x.since, h.since) <= within, x.answers && apart(x.upSince, h.since) <= within:
+			return true
+		}
+	}
+	return false
+}
+
+// goesOverWithin is how long it may take until another way is used: networks that keep
+// themselves free of loops take half a minute, and some a minute.
+const goesOverWithin = 75 * time.Second
+
 // hangsOn: the hop that cuts a device off gets its power from that very device, and fell
 // silent with it, and so did all else that hangs there, some of it on another way.
 func (m *Moment) hangsOn(cut estate.Key, d *estate.Device, h *hearing) bool {
