@@ -32,6 +32,13 @@ type command struct {
 }
 
 var commands = map[string]command{
+	"refuse":  named("refuse DEVICE", "it is up, and its services turn away who connects", (*World).Refuse),
+	"error":   named("error DEVICE", "its web server answers with an error", (*World).Err),
+	"unplug":  named("unplug DEVICE", "its network cable is out", (*World).Unplug),
+	"restart": named("restart DEVICE", "it starts anew by itself", (*World).Restart),
+	"move": {"move DEVICE DEVICE", "the first hangs on the second, whatever the estate says", 2, func(w *World, a []string) error {
+		return w.Move(estate.Key(a[0]), estate.Key(a[1]))
+	}},
 	"hang":    named("hang DEVICE", "power on, but silent, until its power is cut", (*World).Hang),
 	"silence": named("silence DEVICE", "its management card or controller stops answering", (*World).Silence),
 	"weld": {"weld PDU/OUTLET|UPS/output", "the contact stays closed whatever is ordered", 1, func(w *World, a []string) error {

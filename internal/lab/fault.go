@@ -39,6 +39,32 @@ func (w *World) Hang(k estate.Key) error {
 	return w.on(k, func(b *box) { b.hung = !b.powered.IsZero() })
 }
 
+// Refuse has the services of a device turn away who connects.
+func (w *World) Refuse(k estate.Key) error { return w.on(k, func(b *box) { b.refuses = true }) }
+
+// Err has the web server of a device answer with an error.
+func (w *World) Err(k estate.Key) error { return w.on(k, func(b *box) { b.errors = true }) }
+
+// Unplug takes the network cable of a device out.
+func (w *World) Unplug(k estate.Key) error { return w.on(k, func(b *box) { b.unplugged = true }) }
+
+// Move connects a device elsewhere than the estate says.
+func (w *World) Move(k, hop estate.Key) error {
+	if w.boxes[hop] == nil || hop == k {
+		return fmt.Errorf("%s cannot hang on %q: name another device of the lab", k, hop)
+	}
+	return w.on(k, func(b *box) { b.moved = hop })
+}
+
+// Restart has a device start anew by itself.
+func (w *World) Restart(k estate.Key) error {
+	return w.on(k, func(b *box) {
+		if b.hung = false; !b.powered.IsZero() {
+			b.powered = time.Now()
+		}
+	})
+}
+
 // Silence makes the management card of a device stop answering.
 func (w *World) Silence(k estate.Key) error { return w.on(k, func(b *box) { b.silent = true }) }
 
@@ -274,7 +300,7 @@ func (c *chassis) heal(now time.Time) {
 }
 
 // Heal takes back every fault of a device, or of all when k is empty: hangs,
-// silence, loss, delay, welded contacts and swapped cables.
+// silence, loss, delay, refusals, welded contacts and cables that are elsewhere.
 func (w *World) Heal(k estate.Key) error {
 	if k != "" {
 		if err := w.on(k, func(*box) {}); err != nil {
@@ -297,6 +323,7 @@ func (w *World) heal(k estate.Key) {
 	for key, b := range w.boxes {
 		if k == "" || key == k {
 			b.hung, b.silent, b.loss, b.delay, b.asleep, b.skew = false, false, 0, 0, false, 0
+			b.refuses, b.errors, b.unplugged, b.moved = false, false, false, ""
 			if b.around != nil {
 				*b.around = around{celsius: 21.4, humidity: 43}
 			}

@@ -2,11 +2,13 @@ package lab_test
 
 import (
 	"context"
+	"errors"
 	"net"
 	"net/http"
 	"net/netip"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -84,6 +86,39 @@ func TestAHungDeviceSaysNothing(t *testing.T) {
 	require.Eventually(t, func() bool { return !state(l, "skarvoe-router").Powered }, soon, often)
 	require.NoError(t, l.Flip(outlet(3), true))
 	require.Eventually(t, func() bool { return answers(t, l, "skarvoe-router") }, soon, often)
+}
+
+// TestARefusalIsNoSilence: who refuses says so, and says nothing when it hangs as well; and
+// what hangs elsewhere answers while its switch does not.
+func TestARefusalIsNoSilence(t *testing.T) {
+	l := labtest.Start(t, labtest.Options{Speed: 60})
+	dial := func(k estate.Key) error {
+		c, err := net.DialTimeout("tcp", strings.Trim(l.Estate.Device(k).Probes[0].Target, "htp:/"), 100*time.Millisecond)
+		if err == nil {
+			_ = c.Close()
+		}
+		return err
+	}
+	silent := func(k estate.Key) func() bool {
+		return func() bool { var late net.Error; err := dial(k); return err != nil && isTimeout(err, &late) }
+	}
+	require.NoError(t, l.Refuse("skarvoe-router"))
+	require.Eventually(t, func() bool { return errors.Is(dial("skarvoe-router"), syscall.ECONNREFUSED) }, soon, often)
+	require.NoError(t, l.Hang("skarvoe-router"))
+	require.Eventually(t, silent("skarvoe-router"), soon, often)
+	require.NoError(t, l.Heal("skarvoe-router"))
+	require.Eventually(t, func() bool { return dial("skarvoe-router") == nil }, soon, often)
+	require.NoError(t, l.Move("skarvoe-kiosk", "skarvoe-router"))
+	require.NoError(t, l.Hang("skarvoe-switch"))
+	require.Eventually(t, silent("skarvoe-switch"), soon, often)
+	require.NoError(t, dial("skarvoe-kiosk"))
+	require.NoError(t, l.Unplug("skarvoe-kiosk"))
+	require.Eventually(t, silent("skarvoe-kiosk"), soon, often)
+	require.NoError(t, l.Heal(""))
+	require.Eventually(t, func() bool { return dial("skarvoe-kiosk") == nil }, soon, often)
+	require.NoError(t, l.Restart("skarvoe-kiosk"))
+	require.False(t, state(l, "skarvoe-kiosk").Up)
+	require.Error(t, l.Move("skarvoe-kiosk", "nowhere"))
 }
 
 func isTimeout(err error, late *net.Error) bool {

@@ -26,11 +26,12 @@ type port struct {
 	side   string // an endpoint of it, or "" for its production side
 	w      *World
 
-	mu      sync.Mutex
-	opened  sync.Cond // shut has become false
-	shut    bool
-	filling []int // sockets that are connected to it
-	ticks   int   // for which it was to be shut
+	mu       sync.Mutex
+	opened   sync.Cond // shut has become false
+	shut     bool
+	filling  []int // sockets that are connected to it
+	ticks    int   // for which it was to be shut
+	refusing bool  // shut, by turning away
 }
 
 const (
@@ -48,7 +49,7 @@ func (l *Lab) listen(ctx context.Context, k estate.Key, address, side string, we
 		return err
 	}
 	if web {
-		s := &http.Server{Handler: page(k), ReadHeaderTimeout: 5 * time.Second}
+		s := &http.Server{Handler: l.page(k), ReadHeaderTimeout: 5 * time.Second}
 		l.tasks.Go(func() error { _ = s.Serve(p); return context.Cause(ctx) })
 		return nil
 	}
@@ -104,8 +105,12 @@ func (l *Lab) serveWeb(ctx context.Context, d *estate.Device, ep estate.Endpoint
 	return nil
 }
 
-func page(k estate.Key) http.Handler {
+func (l *Lab) page(k estate.Key) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		if l.fails(k) {
+			http.Error(w, "the application behind this page has failed", http.StatusInternalServerError)
+			return
+		}
 		_, _ = io.WriteString(w, "This is "+string(k)+", a stand-in.\n")
 	})
 }
@@ -151,8 +156,13 @@ func (p *port) look() error {
 	if up {
 		up, _, _ = p.w.reach(p.device, p.side, now)
 	}
+	refuses := p.w.boxes[p.device].refuses && p.side == ""
 	p.w.mu.Unlock()
-	if up {
+	if up && refuses {
+		if err := p.refuse(); err != nil && !errors.Is(err, net.ErrClosed) {
+			return fmt.Errorf("%s: refuse at a port: %w", p.device, err)
+		}
+	} else if up {
 		p.open()
 	} else if err := p.close(); err != nil && !errors.Is(err, net.ErrClosed) {
 		return fmt.Errorf("%s: shut a port: %w", p.device, err)
@@ -166,7 +176,7 @@ func (p *port) open() {
 	if !p.shut {
 		return
 	}
-	p.shut = false
+	p.shut, p.refusing = false, false
 	for _, fd := range p.filling {
 		_ = unix.Close(fd)
 	}
@@ -179,6 +189,12 @@ func (p *port) open() {
 func (p *port) close() error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	if p.refusing { // the kernel is to drop what knocks, and not to turn it away
+		if err := p.setBacklog(0); err != nil {
+			return err
+		}
+		p.refusing, p.ticks = false, -1
+	}
 	if p.ticks++; p.shut && p.ticks%refillEvery != 0 {
 		return nil
 	}
@@ -196,6 +212,33 @@ func (p *port) close() error {
 		p.filling = append(p.filling, fd)
 	}
 	return nil
+}
+
+// refuse has the kernel turn away what knocks: a socket that does not listen any more keeps
+// its address, and can listen again.
+func (p *port) refuse() error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.refusing {
+		return nil
+	}
+	p.shut, p.refusing = true, true
+	for _, fd := range p.filling {
+		_ = unix.Close(fd)
+	}
+	p.filling = nil
+	if err := p.SetDeadline(time.Unix(1, 0)); err != nil {
+		return err
+	}
+	raw, err := p.SyscallConn()
+	if err != nil {
+		return err
+	}
+	var shutErr error
+	if err := raw.Control(func(fd uintptr) { shutErr = unix.Shutdown(int(fd), unix.SHUT_RD) }); err != nil {
+		return err
+	}
+	return shutErr
 }
 
 // knock connects to a port of this machine, and says whether it was let in. That is

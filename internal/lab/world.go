@@ -45,6 +45,11 @@ type box struct {
 	front   *front        // nil for boxes without leads to a panel board
 	used    bool          // somebody is working with it
 
+	refuses   bool       // its services turn away who connects
+	errors    bool       // its web server answers, and only with an error
+	unplugged bool       // its network cable is out
+	moved     estate.Key // it hangs on this hop, whatever the estate says; empty: where it should
+
 	restarted time.Time // when its card was last started anew
 	log       []logged  // of its card
 }
@@ -244,7 +249,10 @@ func (w *World) reach(k estate.Key, endpoint string, now time.Time) (ok bool, lo
 	if k == w.e.Standpoint {
 		return true, 0, 0
 	}
-	for _, c := range w.e.PathOf(k, endpoint) {
+	if w.boxes[k].unplugged && endpoint == "" {
+		return false, 0, 0
+	}
+	for _, c := range w.cables(k, endpoint) {
 		via := w.boxes[c.Via.Device]
 		if !w.up(via, now) && via.d.Key != w.e.Standpoint {
 			continue
@@ -255,6 +263,14 @@ func (w *World) reach(k estate.Key, endpoint string, now time.Time) (ok bool, lo
 		}
 	}
 	return false, 0, 0
+}
+
+// cables are those by which a side of a box is really reached.
+func (w *World) cables(k estate.Key, endpoint string) []estate.NetworkCable {
+	if moved := w.boxes[k].moved; moved != "" && endpoint == "" {
+		return []estate.NetworkCable{{Via: estate.End{Device: moved}}}
+	}
+	return w.e.PathOf(k, endpoint)
 }
 
 // answers decides the fate of one question to a device: whether it is answered,
@@ -268,6 +284,13 @@ func (w *World) answers(k estate.Key, endpoint string) (bool, time.Duration) {
 		return false, 0
 	}
 	return true, delay + time.Duration(w.rng.IntN(400))*time.Microsecond
+}
+
+// fails says whether what a device serves is an error.
+func (w *World) fails(k estate.Key) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.boxes[k].errors
 }
 
 // stands says whether a side of a box would answer if it were reached.
