@@ -103,9 +103,9 @@ func get(ctx context.Context, target string, want estate.Expect) (time.Duration,
 	_ = res.Body.Close()
 	switch {
 	case want.Status != 0 && res.StatusCode != want.Status:
-		return rtt, &heardError{fmt.Sprintf("says HTTP %d, and not %d", res.StatusCode, want.Status)}
+		return rtt, &heardError{fmt.Sprintf("gives status %d, and not %d", res.StatusCode, want.Status)}
 	case want.Status == 0 && res.StatusCode >= http.StatusInternalServerError:
-		return rtt, &heardError{fmt.Sprintf("says HTTP %d", res.StatusCode)}
+		return rtt, &heardError{fmt.Sprintf("gives status %d", res.StatusCode)}
 	case want.Text != "" && !bytes.Contains(page, []byte(want.Text)):
 		return rtt, &heardError{fmt.Sprintf("has no %q in its first %d kB", want.Text, maxPage>>10)}
 	}

@@ -95,7 +95,7 @@ func TestWhatIsExpected(t *testing.T) {
 		says   string // empty: it passes
 	}{
 		{estate.HTTP, plainly.URL, estate.Expect{Status: 202, Text: "ferries"}, ""},
-		{estate.HTTP, plainly.URL, estate.Expect{Status: 200}, "says HTTP 202, and not 200"},
+		{estate.HTTP, plainly.URL, estate.Expect{Status: 200}, "gives status 202, and not 200"},
 		{estate.HTTP, plainly.URL, estate.Expect{Text: "trains"}, `has no "trains" in its first 64 kB`},
 		{estate.HTTP, secured.URL, estate.Expect{}, ""},
 		{estate.HTTP, secured.URL, estate.Expect{Certificate: true}, "its certificate is not good: certificate signed by unknown authority"},

@@ -246,7 +246,7 @@ func TestProbes(t *testing.T) {
 	status = http.StatusNotFound
 	require.NoError(t, ask(estate.HTTP, s.URL), "it answers, whatever it thinks of the address")
 	status = http.StatusBadGateway
-	require.EqualError(t, ask(estate.HTTP, s.URL), "says HTTP 502")
+	require.EqualError(t, ask(estate.HTTP, s.URL), "gives status 502")
 	for _, wrong := range []error{ask(estate.HTTP, s.URL), ask(estate.TCP, nobody), ask(estate.HTTP, "https://"+s.Listener.Addr().String())} {
 		var heard *heardError
 		require.ErrorAs(t, wrong, &heard, "its host has answered")
