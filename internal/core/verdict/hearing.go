@@ -82,8 +82,8 @@ func (m *Moment) hears(d *estate.Device) *hearing {
 	m.look(stateOf, d)
 	return m.heard.of(m, d, func() hearing {
 		vs := m.voices(d)
-		for _, v := range vs {
-			for _, at := range v.pulse.Flips {
+		for i := range vs {
+			for _, at := range vs[i].pulse.Flips {
 				m.past(at.Add(FlapWindow + 1))
 			}
 		}
@@ -102,14 +102,20 @@ func (m *Moment) lately(d *estate.Device) *hearing {
 
 func listen(vs []voice, now time.Time) hearing {
 	var h hearing
-	needAll := slices.ContainsFunc(vs, func(v voice) bool { return v.must })
+	needAll := false
+	for i := range vs {
+		needAll = needAll || vs[i].must
+	}
 	answering, silent, needed := 0, 0, 0
-	for _, v := range vs {
+	for i := range vs {
+		v := &vs[i]
 		if v.pulse.Asked.IsZero() {
 			continue
 		}
 		h.asked = true
-		h.flips = max(h.flips, v.pulse.flips(now))
+		if len(v.pulse.Flips) > 0 {
+			h.flips = max(h.flips, v.pulse.flips(now))
+		}
 		if v.pulse.LastAnswer.After(h.lastAnswer) {
 			h.lastAnswer = v.pulse.LastAnswer
 		}
@@ -153,7 +159,8 @@ func (h *hearing) say(vs []voice) {
 	var heard, unheard listed
 	misses := 0
 	var rtt time.Duration
-	for _, v := range vs {
+	for i := range vs {
+		v := &vs[i]
 		switch {
 		case v.pulse.Answers():
 			if v.pulse.Wrong == 0 {

@@ -212,7 +212,9 @@ func (m *Moment) reachStrand(strand []estate.Key) []Hop {
 // rtt is the round trip of the fastest probe that answers.
 func (m *Moment) rtt(d *estate.Device) time.Duration {
 	var best time.Duration
-	for _, v := range m.voices(d) {
+	vs := m.voices(d)
+	for i := range vs {
+		v := &vs[i]
 		if v.pulse.Answers() && (best == 0 || v.pulse.RTT < best) {
 			best = v.pulse.RTT
 		}

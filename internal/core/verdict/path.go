@@ -109,8 +109,8 @@ const slowShare = 0.5
 func (m *Moment) slowAnswer(d *estate.Device) bool { return m.lately(d).slow }
 
 func slow(probes []estate.Probe, vs []voice) bool {
-	for i, p := range probes {
-		if pulse := vs[i].pulse; p.Timeout <= 0 || pulse.Answers() && pulse.RTT.Seconds() < slowShare*p.Timeout.Seconds() {
+	for i := range probes {
+		if p, pulse := &probes[i], &vs[i].pulse; p.Timeout <= 0 || pulse.Answers() && pulse.RTT.Seconds() < slowShare*p.Timeout.Seconds() {
 			return false
 		}
 	}
@@ -141,8 +141,9 @@ func (m *Moment) ourSide(of silence) path {
 // answeredBetween says when a device last answered between two times.
 func (m *Moment) answeredBetween(d *estate.Device, after, before time.Time) (at time.Time) {
 	m.look(factsOf, d)
-	for _, v := range m.voices(d) {
-		if a := v.pulse.between(after, before); a.After(at) {
+	vs := m.voices(d)
+	for i := range vs {
+		if a := vs[i].pulse.between(after, before); a.After(at) {
 			at = a
 		}
 	}
