@@ -9,6 +9,7 @@ package attach
 import (
 	"context"
 	"errors"
+	"io"
 	"net"
 	"slices"
 	"sync"
@@ -30,6 +31,18 @@ type Options struct {
 	Addresses []string      // host:port, in order of preference
 	Hide      string        // is never shown: some far ends show a password as it is typed
 	Timeout   time.Duration // of calling, and of a sign of life
+
+	// Dial makes a connection to an address; nil: Telnet, or bare characters, over TCP.
+	Dial func(ctx context.Context, address string) (Wire, error)
+}
+
+// A Wire is what a call goes over. What it has beside that are methods of its own: Resize.
+type Wire interface {
+	io.ReadWriteCloser
+	Break() error
+	// Mark asks for a sign of life that nobody at the line notices. It returns nil where
+	// that cannot be asked.
+	Mark() (came <-chan struct{}, err error)
 }
 
 // A Line may be shared between goroutines, and keeps one connection.
@@ -138,16 +151,19 @@ func (l *Line) Call(ctx context.Context) (*Call, error) {
 		_ = conn.Close()
 		return nil, net.ErrClosed
 	}
-	l.call = answer(telnet.Client(conn), address, l.o)
+	l.call = answer(conn, address, l.o)
 	return l.call, nil
 }
 
 // alive has the system notice a dead far end that does not speak Telnet.
 var alive = net.KeepAliveConfig{Enable: true, Idle: 10 * time.Second, Interval: 5 * time.Second, Count: 3}
 
-func (l *Line) dial(ctx context.Context, address string) (net.Conn, error) {
+func (l *Line) dial(ctx context.Context, address string) (Wire, error) {
 	ctx, cancel := context.WithTimeout(ctx, l.o.Timeout)
 	defer cancel()
+	if l.o.Dial != nil {
+		return l.o.Dial(ctx, address)
+	}
 	conn, err := names.Default.DialContext(ctx, "tcp", address)
 	if err != nil {
 		return nil, err
@@ -155,5 +171,5 @@ func (l *Line) dial(ctx context.Context, address string) (net.Conn, error) {
 	if c, ok := conn.(*net.TCPConn); ok {
 		_ = c.SetKeepAliveConfig(alive)
 	}
-	return conn, nil
+	return telnet.Client(conn), nil
 }

@@ -8,14 +8,13 @@ import (
 	"time"
 
 	"plumbbob/internal/gear"
-	"plumbbob/internal/wire/telnet"
 )
 
 // A Call is one connection to a line, with all that was lately heard on it.
 type Call struct {
 	Address string
 
-	conn    *telnet.Conn
+	conn    Wire
 	hide    string
 	timeout time.Duration
 
@@ -28,7 +27,7 @@ type Call struct {
 }
 
 // answer listens to a connection until it ends.
-func answer(conn *telnet.Conn, address string, o Options) *Call {
+func answer(conn Wire, address string, o Options) *Call {
 	c := &Call{Address: address, conn: conn, hide: o.Hide, timeout: o.Timeout, news: make(chan struct{})}
 	go c.hear()
 	return c
@@ -64,6 +63,14 @@ func (c *Call) Write(p []byte) (int, error) { return c.conn.Write(p) }
 
 // Break presses the Break key.
 func (c *Call) Break() error { return c.conn.Break() }
+
+// Resize tells the far end how large the terminal is, where it wants to know.
+func (c *Call) Resize(columns, rows int) error {
+	if w, ok := c.conn.(interface{ Resize(columns, rows int) error }); ok {
+		return w.Resize(columns, rows)
+	}
+	return nil
+}
 
 // Alive asks the far end for a sign of life that nobody at the line notices. One that
 // cannot be asked is alive for as long as the connection is.

@@ -23,6 +23,7 @@ type Bus struct {
 	Incidents  Topic[*incident.Incident]
 	Journal    Topic[NewEntry]
 	Accounts   Topic[AccountChanged]
+	Seated     Topic[estate.Key] // who is on its serial line is not who was
 	Ailing     Topic[Ailing]
 	Broken     Topic[Broken]
 }

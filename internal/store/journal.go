@@ -37,13 +37,14 @@ const (
 	EntryProfile        = "profile"
 	EntryWindow         = "window"
 	EntryCalendar       = "calendar"
-	EntryGroup          = "group" // several operations that were asked for together
+	EntrySerial         = "serial" // who sat at a serial line
+	EntryGroup          = "group"  // several operations that were asked for together
 )
 
 // EntryKinds are all the kinds of entry.
 var EntryKinds = []string{
 	EntryOperationAsked, EntryOperationEnded, EntryLogIn, EntryLogInRefused, EntryLogOut, EntryAccount, EntryEstate, EntrySecret, EntryService, EntryBreak,
-	EntryIncident, EntryController, EntrySupply, EntryOutlet, EntryCard, EntryWiring, EntryProfile, EntryWindow, EntryCalendar, EntryGroup,
+	EntryIncident, EntryController, EntrySupply, EntryOutlet, EntryCard, EntryWiring, EntryProfile, EntryWindow, EntryCalendar, EntryGroup, EntrySerial,
 }
 
 // Write adds entries, all of them or none.

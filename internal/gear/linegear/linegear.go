@@ -61,6 +61,9 @@ func Open(o Options) (*Driver, error) {
 	return d, nil
 }
 
+// Line is the line that the dialogue borrows.
+func (d *Driver) Line() *attach.Line { return d.line }
+
 // Close ends the connection, and a dialogue with it.
 func (d *Driver) Close() error { return d.line.Close() }
 

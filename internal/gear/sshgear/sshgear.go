@@ -17,6 +17,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"plumbbob/internal/attach"
 	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/secret"
@@ -51,6 +52,7 @@ type Driver struct {
 	client *ssh.Client
 	at     int // which address is used
 	closed bool
+	line   *attach.Line // a shell, for people; nil before anybody wanted it
 }
 
 var (
@@ -77,9 +79,12 @@ func Open(o Options) (*Driver, error) {
 // Close ends the connection.
 func (d *Driver) Close() error {
 	d.mu.Lock()
-	c := d.client
+	c, line := d.client, d.line
 	d.closed = true
 	d.mu.Unlock()
+	if line != nil {
+		_ = line.Close()
+	}
 	return d.drop(c)
 }
 

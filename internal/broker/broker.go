@@ -1,0 +1,154 @@
+// Package broker holds the one connection to a serial line and serves all who sit at it.
+//
+//	broker.go  the room: lines by device, and taking a seat
+//	line.go    one line: calling it, what it says, and what happens at it
+//	seat.go    one person at it, as a transport sees them
+package broker
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"fmt"
+	"sync"
+	"time"
+
+	"plumbbob/internal/attach"
+	"plumbbob/internal/bus"
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/serial"
+	"plumbbob/internal/store"
+)
+
+// A Path is one way to the line of a device.
+type Path struct {
+	Name string // of the endpoint
+	Line *attach.Line
+}
+
+// Parts are what the broker needs of others.
+type Parts struct {
+	Estate func() *estate.Estate
+	// Paths are the ways to the line of a device, in order of preference. None is an error
+	// that says what is missing.
+	Paths  func(estate.Key) ([]Path, error)
+	Record func(store.Entry) // beside; it must not wait
+	Bus    *bus.Bus
+}
+
+// Room is where lines are. It may be shared between goroutines.
+type Room struct {
+	Parts
+	ctx  context.Context // of the room: lines live in it
+	work sync.WaitGroup
+
+	mu    sync.Mutex
+	lines map[estate.Key]*line
+}
+
+// New returns a room without lines; they end with ctx.
+func New(ctx context.Context, p Parts) *Room {
+	return &Room{Parts: p, ctx: ctx, lines: map[estate.Key]*line{}}
+}
+
+// Wait waits until all lines have ended.
+func (r *Room) Wait() { r.work.Wait() }
+
+// Coming is who comes to a line, and how.
+type Coming struct {
+	serial.Seat
+	After int64 // goes on behind this byte; less than 0: with the last screenful
+}
+
+// someOf is how much of what was said before a newcomer is shown.
+const someOf = 4 << 10
+
+// Sit takes a seat at the line of a device. A seat whose ID is known is taken again.
+func (r *Room) Sit(k estate.Key, c Coming) (*Seat, error) {
+	if !serial.May(c.Role, serial.See) {
+		return nil, &serial.NoError{Text: fmt.Sprintf("a %s may not see what a serial line says: it may hold passwords", c.Role)}
+	}
+	if _, err := r.Paths(k); err != nil {
+		return nil, err
+	}
+	if c.ID == "" {
+		c.ID = newID()
+	}
+	s, err := r.sit(k, c)
+	if err == nil {
+		r.Bus.Seated.Publish(k)
+	}
+	return s, err
+}
+
+func (r *Room) sit(k estate.Key, c Coming) (*Seat, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	l := r.lines[k]
+	if l == nil {
+		if r.ctx.Err() != nil {
+			return nil, &serial.NoError{Text: "the service is stopping"}
+		}
+		l = newLine(r, k)
+		r.lines[k] = l
+		r.work.Go(func() { l.run(r.ctx) })
+	}
+	return l.sit(c)
+}
+
+// end takes a line away at which nobody sits any more, and says whether it is gone.
+func (r *Room) end(l *line) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if len(l.seats.All) > 0 && r.ctx.Err() == nil {
+		return false
+	}
+	delete(r.lines, l.device)
+	return true
+}
+
+// An On is somebody at a line.
+type On struct {
+	Who   string
+	Types bool
+	Since time.Time
+}
+
+// At lists who is at the line of a device.
+func (r *Room) At(k estate.Key) (on []On) {
+	r.mu.Lock()
+	l := r.lines[k]
+	r.mu.Unlock()
+	if l == nil {
+		return nil
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, x := range l.seats.All {
+		on = append(on, On{x.Who, x.ID == l.seats.Keyboard, x.Since})
+	}
+	return on
+}
+
+// Words says who is at the line of a device, for previews: "i.marsh is on its serial line,
+// and types". Who asks is left out.
+func (r *Room) Words(k estate.Key, but string) (all []string) {
+	for _, x := range r.At(k) {
+		switch {
+		case x.Who == but:
+		case x.Types:
+			all = append(all, x.Who+" is on its serial line, and types")
+		default:
+			all = append(all, x.Who+" is on its serial line")
+		}
+	}
+	return all
+}
+
+func newID() string {
+	var b [12]byte
+	_, _ = rand.Read(b[:]) // it never fails
+	return hex.EncodeToString(b[:])
+}

@@ -1,0 +1,160 @@
+package broker
+
+import (
+	"context"
+	"errors"
+	"net"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"plumbbob/internal/attach"
+	"plumbbob/internal/bus"
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/serial"
+	"plumbbob/internal/store"
+)
+
+// desk is a room with one line, whose far end is here.
+type desk struct {
+	*Room
+	conns <-chan net.Conn
+
+	mu      sync.Mutex
+	entries []store.Entry
+}
+
+func newDesk(t *testing.T) *desk {
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	conns := make(chan net.Conn, 8)
+	go func() {
+		for {
+			c, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			conns <- c
+		}
+	}()
+	line := attach.New(attach.Options{Addresses: []string{ln.Addr().String()}, Timeout: time.Minute})
+	d := &desk{conns: conns}
+	ctx, stop := context.WithCancel(t.Context())
+	d.Room = New(ctx, Parts{
+		Estate: estate.Empty, Bus: &bus.Bus{},
+		Paths: func(k estate.Key) ([]Path, error) {
+			if k != "router" {
+				return nil, errors.New("no line leads to " + string(k))
+			}
+			return []Path{{"console", line}}, nil
+		},
+		Record: func(e store.Entry) { d.mu.Lock(); defer d.mu.Unlock(); d.entries = append(d.entries, e) },
+	})
+	t.Cleanup(func() {
+		stop()
+		d.Wait()
+		require.NoError(t, errors.Join(line.Close(), ln.Close()))
+	})
+	return d
+}
+
+func (d *desk) sit(t *testing.T, who string, role operation.Role) *Seat {
+	s, err := d.Sit("router", Coming{Seat: serial.Seat{Who: who, Role: role}, After: -1})
+	require.NoError(t, err)
+	return s
+}
+
+// hears reads news until a condition holds, and returns all that was said.
+func hears(t *testing.T, s *Seat, until func(said string, n News) bool) string {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	said := ""
+	for {
+		n, err := s.Next(ctx)
+		require.NoError(t, err, "after %q", said)
+		said += string(n.Said)
+		if until(said, n) {
+			return said
+		}
+	}
+}
+
+func says(text string) func(string, News) bool {
+	return func(said string, _ News) bool { return strings.Contains(said, text) }
+}
+
+func notices(text string) func(string, News) bool {
+	return func(_ string, n News) bool { return strings.Contains(strings.Join(n.Notice, "; "), text) }
+}
+
+func up(_ string, n News) bool { return n.State != nil && n.State.Up }
+
+// TestTwoShareALine: one types, the other watches, asks and gets it; a line that was lost
+// is called again, and who was away goes on where they were.
+func TestTwoShareALine(t *testing.T) {
+	d := newDesk(t)
+	a, b := d.sit(t, "marsh", operation.Steward), d.sit(t, "oduya", operation.Operator)
+	hears(t, a, up)
+	hears(t, b, up)
+	far := <-d.conns
+	require.NoError(t, a.Type([]byte("show\r")))
+	var got [5]byte
+	_, err := far.Read(got[:])
+	require.NoError(t, err)
+	require.Equal(t, "show\r", string(got[:]))
+	require.ErrorContains(t, b.Type([]byte("x")), "marsh has the keyboard: ask for it")
+	_, err = far.Write([]byte("all is well\r\n"))
+	require.NoError(t, err)
+	hears(t, a, says("all is well"))
+	hears(t, b, says("all is well"))
+	require.Equal(t, []string{"marsh is on its serial line, and types"}, d.Words("router", "oduya"))
+
+	require.NoError(t, b.Ask())
+	hears(t, a, notices("oduya asks marsh for the keyboard"))
+	require.NoError(t, a.Give())
+	hears(t, b, notices("oduya has the keyboard"))
+	require.NoError(t, b.BeAlone(time.Minute))
+	_, err = far.Write([]byte("secret"))
+	require.NoError(t, err)
+	hears(t, b, says("secret"))
+	a.Lost()
+	again, err := d.Sit("router", Coming{Seat: serial.Seat{ID: a.ID, Who: "marsh", Role: operation.Steward}, After: a.at})
+	require.NoError(t, err)
+	require.NoError(t, b.BeAlone(0))
+	_, err = far.Write([]byte("open"))
+	require.NoError(t, err)
+	require.Equal(t, "open", hears(t, again, says("open")), "what was said to one alone is not shown afterwards either")
+
+	require.NoError(t, far.Close())
+	hears(t, b, func(_ string, n News) bool { return n.State != nil && !n.State.Up })
+	far = <-d.conns
+	_, err = far.Write([]byte("back"))
+	require.NoError(t, err)
+	hears(t, b, says("back"))
+	b.Leave()
+	_, err = b.Next(t.Context())
+	require.ErrorIs(t, err, ErrGone)
+	again.Leave()
+	require.Eventually(t, func() bool { return len(d.At("router")) == 0 }, time.Minute, 5*time.Millisecond)
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	require.Len(t, d.entries, 4, "two sat down, and two left")
+	require.Equal(t, "Sat down at the serial line of router", d.entries[0].Text)
+}
+
+// TestWhoMayNotSit is told why.
+func TestWhoMayNotSit(t *testing.T) {
+	d := newDesk(t)
+	_, err := d.Sit("router", Coming{Seat: serial.Seat{Who: "desk", Role: operation.Viewer}})
+	require.ErrorContains(t, err, "a viewer may not see what a serial line says")
+	_, err = d.Sit("kiosk", Coming{Seat: serial.Seat{Who: "kari", Role: operation.Keeper}})
+	require.ErrorContains(t, err, "no line leads to kiosk")
+	a := d.sit(t, "oduya", operation.Operator)
+	_, err = d.Sit("router", Coming{Seat: serial.Seat{ID: a.ID, Who: "kari", Role: operation.Keeper}})
+	require.ErrorContains(t, err, "somebody else's seat")
+}

@@ -1,0 +1,258 @@
+package broker
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"plumbbob/internal/attach"
+	"plumbbob/internal/core/serial"
+)
+
+// A Seat is one person at a line. One goroutine may wait for news while another types.
+type Seat struct {
+	ID string
+	l  *line
+
+	// Owned by who calls Next.
+	at      int64
+	notices int
+	version int
+}
+
+// State is how things are at a line.
+type State struct {
+	Up      bool
+	Line    string // in words
+	Seats   serial.Seats
+	You     string // your seat
+	Sees    bool   // what is said is shown to you
+	MayTake bool
+}
+
+// News is what is new at a line: a part of it, or all.
+type News struct {
+	Said   []byte
+	At     int64  // where Said begins
+	Missed int64  // so many bytes before it are gone, or were not for you
+	State  *State // nil while nothing has changed
+	Notice []string
+}
+
+// mostAtOnce is how much is said in one piece.
+const mostAtOnce = 16 << 10
+
+// ErrGone says that a seat is not there any more.
+var ErrGone = errors.New("your seat at the line has ended")
+
+// Next waits for news. Its error is that of ctx, or ErrGone.
+func (s *Seat) Next(ctx context.Context) (News, error) {
+	for {
+		n, more, some := s.look()
+		switch {
+		case n.State != nil && n.State.You == "":
+			return n, ErrGone
+		case some:
+			return n, nil
+		}
+		select {
+		case <-more:
+		case <-ctx.Done():
+			return News{}, context.Cause(ctx)
+		}
+	}
+}
+
+// look takes what is new, and says what tells when there is more.
+func (s *Seat) look() (n News, more <-chan struct{}, some bool) {
+	l := s.l
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	now := time.Now()
+	if s.version != l.version {
+		s.version, some = l.version, true
+		n.State = l.stateFor(s.ID, now)
+	}
+	if from := max(0, s.notices-l.before); from < len(l.notices) {
+		n.Notice, some = append([]string(nil), l.notices[from:]...), true
+		s.notices = l.before + len(l.notices)
+	}
+	said, begins, next := l.shown(s.ID, s.at)
+	if len(said) > 0 {
+		n.Said, n.At, n.Missed, some = said, begins, begins-s.at, true
+	}
+	s.at = next
+	return n, l.news, some
+}
+
+// shown is what a seat is shown from a place on, where that begins, and where to go on.
+func (l *line) shown(seat string, from int64) (said []byte, begins, next int64) {
+	end := l.log.End()
+	for _, h := range l.hidden {
+		switch {
+		case h.seat == seat || h.to >= 0 && h.to <= from:
+		case h.from <= from && h.to < 0:
+			return nil, from, max(from, end)
+		case h.from <= from:
+			from = h.to
+		default:
+			end = min(end, h.from)
+		}
+		if end < l.log.End() {
+			break
+		}
+	}
+	said, begins = l.log.Since(from, mostAtOnce)
+	if over := begins + int64(len(said)) - end; over > 0 {
+		said = said[:max(0, int64(len(said))-over)]
+	}
+	return said, begins, begins + int64(len(said))
+}
+
+func (l *line) stateFor(id string, now time.Time) *State {
+	st := &State{Up: l.up, Line: l.state, Seats: l.seats, Sees: l.seats.Sees(id, now)}
+	st.Seats.All = append([]serial.Seat(nil), l.seats.All...)
+	if l.seats.Asked != nil {
+		asked := *l.seats.Asked
+		st.Seats.Asked = &asked
+	}
+	for _, x := range l.seats.All {
+		if x.ID == id {
+			st.You, st.MayTake = id, serial.May(x.Role, serial.Take)
+		}
+	}
+	return st
+}
+
+// typing returns the call that may be typed on.
+func (s *Seat) typing() (*attach.Call, error) {
+	l := s.l
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if err := l.seats.Types(s.ID, time.Now()); err != nil {
+		return nil, err
+	}
+	if l.call == nil {
+		return nil, &serial.NoError{Text: "nothing was sent: the line is " + l.state}
+	}
+	return l.call, nil
+}
+
+// Type sends what was typed.
+func (s *Seat) Type(p []byte) error {
+	c, err := s.typing()
+	if err != nil {
+		return err
+	}
+	if _, err := c.Write(p); err != nil {
+		return &serial.NoError{Text: fmt.Sprintf("it may not have been sent: %s", err)}
+	}
+	return nil
+}
+
+// Break presses the Break key.
+func (s *Seat) Break() error {
+	c, err := s.typing()
+	if err != nil {
+		return err
+	}
+	if err := c.Break(); err != nil {
+		return &serial.NoError{Text: fmt.Sprintf("the break may not have been sent: %s", err)}
+	}
+	s.does(func(x *serial.Seats, _ time.Time) ([]string, error) {
+		return []string{x.Holder().Who + " has sent a break"}, nil
+	})
+	return nil
+}
+
+// Resize tells the far end how large the terminal of who types is.
+func (s *Seat) Resize(columns, rows int) error {
+	l := s.l
+	l.mu.Lock()
+	c, holds := l.call, l.seats.Keyboard == s.ID
+	l.mu.Unlock()
+	if c == nil || !holds {
+		return nil
+	}
+	return c.Resize(columns, rows)
+}
+
+// does changes who sits how, and tells everybody.
+func (s *Seat) does(f func(*serial.Seats, time.Time) ([]string, error)) error {
+	l := s.l
+	l.mu.Lock()
+	now := time.Now()
+	said, err := f(&l.seats, now)
+	if err == nil {
+		l.curtain(now)
+		l.tell(said...)
+	}
+	l.mu.Unlock()
+	if err == nil {
+		l.poke()
+		l.room.Bus.Seated.Publish(l.device)
+	}
+	return err
+}
+
+// Ask asks for the keyboard.
+func (s *Seat) Ask() error {
+	return s.does(func(x *serial.Seats, now time.Time) ([]string, error) { return x.Ask(s.ID, now) })
+}
+
+// Give hands the keyboard to who asks, or lets it go.
+func (s *Seat) Give() error {
+	return s.does(func(x *serial.Seats, now time.Time) ([]string, error) { return x.Give(s.ID, now) })
+}
+
+// Refuse keeps the keyboard.
+func (s *Seat) Refuse() error {
+	return s.does(func(x *serial.Seats, _ time.Time) ([]string, error) { return x.Refuse(s.ID) })
+}
+
+// Take takes the keyboard at once, for keepers.
+func (s *Seat) Take() error {
+	return s.does(func(x *serial.Seats, now time.Time) ([]string, error) {
+		said, err := x.Take(s.ID, now)
+		if err == nil {
+			s.l.record(x.Holder().Who, "Took the keyboard of the serial line of %s: %s", s.l.device, said[0])
+		}
+		return said, err
+	})
+}
+
+// BeAlone hides what is said from the others for a time; none ends that.
+func (s *Seat) BeAlone(d time.Duration) error {
+	return s.does(func(x *serial.Seats, now time.Time) ([]string, error) { return x.BeAlone(s.ID, d, now) })
+}
+
+// Leave ends the seat.
+func (s *Seat) Leave() {
+	l := s.l
+	l.mu.Lock()
+	for _, x := range l.seats.All {
+		if x.ID == s.ID {
+			l.left(x)
+		}
+	}
+	now := time.Now()
+	if said := l.seats.Leave(s.ID, now); len(said) > 0 {
+		l.curtain(now)
+		l.tell(said...)
+	}
+	l.mu.Unlock()
+	l.poke()
+	l.room.Bus.Seated.Publish(l.device)
+}
+
+// Lost keeps the seat for a while, for who comes back.
+func (s *Seat) Lost() {
+	l := s.l
+	l.mu.Lock()
+	l.seats.Lost(s.ID, time.Now())
+	l.version++
+	l.wake()
+	l.mu.Unlock()
+	l.poke()
+}
