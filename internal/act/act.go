@@ -53,6 +53,9 @@ type Parts struct {
 	// Command has the gear do one thing; nil: through the garage.
 	Command func(context.Context, operation.Send) error
 
+	// AtLine says who sits at the serial line of a device, but for one; nil: nobody knows.
+	AtLine func(k estate.Key, but string) []string
+
 	// Role is what somebody may do now; nil: what they could when they asked.
 	Role func(ctx context.Context, name string) (operation.Role, error)
 

@@ -67,6 +67,7 @@ func (a *Actor) world(ctx context.Context, by operation.Asker) (operation.World,
 	w.Draws = maps.Clone(a.around.draws)
 	w.InUse = a.inUse(w)
 	a.around.mu.Unlock()
+	w.AtLine = a.AtLine
 	a.mu.Lock()
 	w.Busy = maps.Clone(a.busy)
 	a.mu.Unlock()

@@ -78,6 +78,7 @@ func (s *Server) publish(kind, key string, data any) {
 func (s *Server) listen() {
 	b := s.Bus
 	b.Judged.Listen(s.devicesChanged)
+	b.Seated.Listen(func(k estate.Key) { s.devicesChanged([]estate.Key{k}) })
 	b.Ailing.Listen(func(bus.Ailing) { s.publish(stream.Service, "all", ailmentViews(s.Health.List())) })
 	b.Operations.Listen(func(o *operation.Operation) {
 		s.publish(stream.Operation, o.ID, operationView(o, s.Keeper.Estate().Zone(o.Device)))

@@ -30,6 +30,7 @@ import (
 
 	"plumbbob/internal/act"
 	"plumbbob/internal/api/contract"
+	"plumbbob/internal/broker"
 	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/health"
@@ -54,6 +55,7 @@ type Parts struct {
 	Incidents *incidents.Room
 
 	People *people.Desk
+	Broker *broker.Room
 	Bus    *bus.Bus
 
 	Hub     *stream.Hub
@@ -109,6 +111,7 @@ func (s *Server) Handler() (http.Handler, error) {
 	e.GET("/healthz", s.health)
 	g := e.Group(basePath, gates.find, s.authenticate, allow, validate, s.boards.afresh)
 	g.GET("/events", s.events)
+	g.GET("/devices/:key/serial", s.serial)
 	g.GET("/openapi.yaml", specification)
 	contract.RegisterHandlers(g, contract.NewStrictHandler(s, nil))
 	e.GET("/*", s.console)

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"plumbbob/internal/api/contract"
+	"plumbbob/internal/broker"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/incident"
 	"plumbbob/internal/core/operation"
@@ -27,11 +28,12 @@ type glance struct {
 	gear   func(estate.Key) operation.GearTraits
 
 	incident func(estate.Key) *incident.Incident // nil for none
+	seated   func(estate.Key) []broker.On        // at its serial line
 }
 
 // glance is for use within Keeper.See.
 func (s *Server) glance(e *estate.Estate, ev *verdict.Evidence, vs map[estate.Key]verdict.Verdict, now time.Time) glance {
-	return glance{e, ev, vs, now, verdict.At(e, ev, nil, now), s.Keeper.Recent, s.Keeper.InsideOf, func(k estate.Key) operation.GearTraits { return s.Actor.Traits(e, k) }, s.Incidents.Of}
+	return glance{e, ev, vs, now, verdict.At(e, ev, nil, now), s.Keeper.Recent, s.Keeper.InsideOf, func(k estate.Key) operation.GearTraits { return s.Actor.Traits(e, k) }, s.Incidents.Of, s.Broker.At}
 }
 
 // glanceOf is a glance at a copy, for what takes its time.
@@ -64,6 +66,13 @@ func (g glance) summary(d *estate.Device) contract.DeviceSummary {
 		if n := len(in.Weak); n > 0 {
 			out.Weaknesses = &n
 		}
+	}
+	for _, x := range g.seated(d.Key) {
+		on := contract.Seated{Who: x.Who, Types: x.Types, Since: x.Since.UTC()}
+		if out.AtLine == nil {
+			out.AtLine = &[]contract.Seated{}
+		}
+		*out.AtLine = append(*out.AtLine, on)
 	}
 	if why := g.moment.InUse(d.Key); why != "" {
 		out.InUse = &why
@@ -246,6 +255,7 @@ func (g glance) shows(d *estate.Device) []contract.DevicePart {
 		{contract.DevicePartSensors, controlled || in != nil && len(in.Sensors) > 0},
 		{contract.DevicePartSupply, d.Supply != nil},
 		{contract.DevicePartPorts, slices.Contains(card.Standard, profile.Interfaces)},
+		{contract.DevicePartSerial, d.HasLine()},
 		{contract.DevicePartCard, card.Clock != nil || card.Log != nil || card.Restart != nil},
 	} {
 		if x.has {

@@ -14,6 +14,7 @@ import (
 	"plumbbob/demo"
 	"plumbbob/internal/act"
 	"plumbbob/internal/api/contract"
+	"plumbbob/internal/broker"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/incident"
 	"plumbbob/internal/core/operation"
@@ -59,7 +60,7 @@ func seen(t *testing.T, silent ...estate.Key) glance {
 		vs = verdict.Judge(e, ev, vs, now.Add(900*time.Millisecond))
 	}
 	now = now.Add(time.Second)
-	return glance{e, ev, vs, now, verdict.At(e, ev, nil, now), func(estate.Key) []float64 { return []float64{1.04, 2} }, func(estate.Key) *keep.Inside { return nil }, func(estate.Key) operation.GearTraits { return operation.GearTraits{} }, func(estate.Key) *incident.Incident { return nil }}
+	return glance{e, ev, vs, now, verdict.At(e, ev, nil, now), func(estate.Key) []float64 { return []float64{1.04, 2} }, func(estate.Key) *keep.Inside { return nil }, func(estate.Key) operation.GearTraits { return operation.GearTraits{} }, func(estate.Key) *incident.Incident { return nil }, func(estate.Key) []broker.On { return nil }}
 }
 
 func TestBoardView(t *testing.T) {

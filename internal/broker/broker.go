@@ -39,20 +39,27 @@ type Parts struct {
 // Room is where lines are. It may be shared between goroutines.
 type Room struct {
 	Parts
-	ctx  context.Context // of the room: lines live in it
 	work sync.WaitGroup
 
 	mu    sync.Mutex
+	ctx   context.Context // of Run: lines live in it; nil before
 	lines map[estate.Key]*line
 }
 
-// New returns a room without lines; they end with ctx.
-func New(ctx context.Context, p Parts) *Room {
-	return &Room{Parts: p, ctx: ctx, lines: map[estate.Key]*line{}}
-}
+// New returns a room without lines.
+func New(p Parts) *Room { return &Room{Parts: p, lines: map[estate.Key]*line{}} }
 
-// Wait waits until all lines have ended.
-func (r *Room) Wait() { r.work.Wait() }
+// Run lets people sit down until ctx ends, and returns the cause when all lines have ended.
+func (r *Room) Run(ctx context.Context) error {
+	r.mu.Lock()
+	r.ctx = ctx
+	r.mu.Unlock()
+	<-ctx.Done()
+	r.mu.Lock() // nobody is about to begin a line
+	r.mu.Unlock()
+	r.work.Wait()
+	return context.Cause(ctx)
+}
 
 // Coming is who comes to a line, and how.
 type Coming struct {
@@ -86,12 +93,13 @@ func (r *Room) sit(k estate.Key, c Coming) (*Seat, error) {
 	defer r.mu.Unlock()
 	l := r.lines[k]
 	if l == nil {
-		if r.ctx.Err() != nil {
-			return nil, &serial.NoError{Text: "the service is stopping"}
+		ctx := r.ctx
+		if ctx == nil || ctx.Err() != nil {
+			return nil, &serial.NoError{Text: "the service is starting, or stopping: nobody can sit at a line now"}
 		}
 		l = newLine(r, k)
 		r.lines[k] = l
-		r.work.Go(func() { l.run(r.ctx) })
+		r.work.Go(func() { l.run(ctx) })
 	}
 	return l.sit(c)
 }

@@ -44,7 +44,7 @@ func newDesk(t *testing.T) *desk {
 	line := attach.New(attach.Options{Addresses: []string{ln.Addr().String()}, Timeout: time.Minute})
 	d := &desk{conns: conns}
 	ctx, stop := context.WithCancel(t.Context())
-	d.Room = New(ctx, Parts{
+	d.Room = New(Parts{
 		Estate: estate.Empty, Bus: &bus.Bus{},
 		Paths: func(k estate.Key) ([]Path, error) {
 			if k != "router" {
@@ -54,9 +54,12 @@ func newDesk(t *testing.T) *desk {
 		},
 		Record: func(e store.Entry) { d.mu.Lock(); defer d.mu.Unlock(); d.entries = append(d.entries, e) },
 	})
+	ran := make(chan error, 1)
+	go func() { ran <- d.Run(ctx) }()
+	require.Eventually(t, func() bool { d.Room.mu.Lock(); defer d.Room.mu.Unlock(); return d.ctx != nil }, time.Minute, time.Millisecond)
 	t.Cleanup(func() {
 		stop()
-		d.Wait()
+		require.ErrorIs(t, <-ran, context.Canceled)
 		require.NoError(t, errors.Join(line.Close(), ln.Close()))
 	})
 	return d

@@ -74,8 +74,19 @@ func told(s reading.Supply) string {
 }
 
 // event spools an entry of the journal about what happened by itself.
+// Note has the journal say something, beside: it waits while the store is away.
+func (k *Keeper) Note(e store.Entry) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.note(e)
+}
+
 func (k *Keeper) event(d *estate.Device, at time.Time, text string) {
-	k.spool.entries = append(k.spool.entries, store.Entry{At: at, Site: d.Site, Device: d.Key, Who: serviceName, Kind: store.EntrySupply, Text: text, Result: "seen"})
+	k.note(store.Entry{At: at, Site: d.Site, Device: d.Key, Who: serviceName, Kind: store.EntrySupply, Text: text, Result: "seen"})
+}
+
+func (k *Keeper) note(e store.Entry) {
+	k.spool.entries = append(k.spool.entries, e)
 	if over := len(k.spool.entries) - maxEntries; over > 0 {
 		k.spool.entries = k.spool.entries[over:]
 	}

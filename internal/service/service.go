@@ -24,6 +24,7 @@ import (
 
 	"plumbbob/internal/act"
 	"plumbbob/internal/api"
+	"plumbbob/internal/broker"
 	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/gear/garage"
@@ -101,6 +102,7 @@ type Service struct {
 	people    *people.Desk
 	keeper    *keep.Keeper
 	watcher   *watch.Watcher
+	broker    *broker.Room
 	actor     *act.Actor
 
 	incidents *incidents.Room
@@ -203,18 +205,20 @@ func (s *Service) assemble(ctx context.Context) error {
 	s.actor, err = act.New(act.Parts{
 		Store: s.Store, Keeper: s.keeper, Watcher: s.watcher, Garage: s.garage, Log: s.o.Log, Health: s.health, Lease: s.lease, Reload: s.reload,
 		Ledger: filepath.Join(s.o.DataDir, "operations.ledger"),
+		AtLine: func(k estate.Key, but string) []string { return s.broker.Words(k, but) },
 		Bus:    b, Role: s.people.Role, MissedAfter: s.o.MissedAfter, LastAlive: s.lastAlive,
 	})
 	if err != nil {
 		return err
 	}
+	s.broker = broker.New(broker.Parts{Estate: s.keeper.Estate, Paths: s.paths, Record: s.keeper.Note, Bus: b})
 	s.incidents = incidents.New(incidents.Parts{
 		Store: s.Store, Keeper: s.keeper, Log: s.o.Log, Health: s.health, Standby: s.lease.Other, Bus: b,
 	})
 	s.api = api.New(api.Parts{
 		Store: s.Store, Keeper: s.keeper, Actor: s.actor, Incidents: s.incidents, Keyring: s.garage, Watcher: s.watcher, Sealer: s.Sealer,
 		Hub: hub, Log: s.o.Log, Console: s.o.Console, Secure: s.secure != nil || len(s.o.Proxies) > 0, SetEstate: s.setEstate,
-		Health: s.health, Retention: s.o.Retention, People: s.people, Bus: b, MayConnect: s.mayConnect, Hosts: s.hosts(), Proxies: s.o.Proxies,
+		Health: s.health, Retention: s.o.Retention, People: s.people, Bus: b, Broker: s.broker, MayConnect: s.mayConnect, Hosts: s.hosts(), Proxies: s.o.Proxies,
 	})
 	return nil
 }
@@ -249,6 +253,16 @@ func (s *Service) hostKeys(ctx context.Context) (sshgear.Pins, error) {
 			return nil
 		},
 	}, err
+}
+
+// paths are the ways to the line of a device.
+func (s *Service) paths(k estate.Key) ([]broker.Path, error) {
+	lines, err := s.garage.Lines(k)
+	out := make([]broker.Path, len(lines))
+	for i, l := range lines {
+		out[i] = broker.Path{Name: l.Endpoint, Line: l.Line}
+	}
+	return out, err
 }
 
 // mayConnect says why gear may not be at a host. What a name stands for is looked at when
@@ -308,6 +322,7 @@ func (s *Service) Run(ctx context.Context) error {
 	}
 	tasks.Go(func() error { return s.watcher.Run(ctx) })
 	tasks.Go(func() error { return s.keeper.Run(ctx) })
+	tasks.Go(func() error { return s.broker.Run(ctx) })
 	if s.lease != nil {
 		tasks.Go(func() error { return s.lease.Run(ctx) })
 	}

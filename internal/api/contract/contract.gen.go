@@ -25,6 +25,7 @@ const (
 	DevicePartEvents     DevicePart = "events"
 	DevicePartPorts      DevicePart = "ports"
 	DevicePartSensors    DevicePart = "sensors"
+	DevicePartSerial     DevicePart = "serial"
 	DevicePartSupply     DevicePart = "supply"
 )
 
@@ -40,6 +41,8 @@ func (e DevicePart) Valid() bool {
 	case DevicePartPorts:
 		return true
 	case DevicePartSensors:
+		return true
+	case DevicePartSerial:
 		return true
 	case DevicePartSupply:
 		return true
@@ -1161,6 +1164,9 @@ type DeviceSummary struct {
 	// Acts what can be done to it, as the estate has it
 	Acts []Act `json:"acts"`
 
+	// AtLine who sits at its serial line
+	AtLine *[]Seated `json:"atLine,omitempty"`
+
 	// Chassis it has a controller that can switch it
 	Chassis *bool  `json:"chassis,omitempty"`
 	Feeds   []Feed `json:"feeds"`
@@ -2088,6 +2094,15 @@ type Role string
 type RoleChange struct {
 	// Role each may do all that those before it may
 	Role Role `json:"role"`
+}
+
+// Seated defines model for Seated.
+type Seated struct {
+	Since time.Time `json:"since"`
+
+	// Types has the keyboard
+	Types bool   `json:"types"`
+	Who   string `json:"who"`
 }
 
 // Secret defines model for Secret.

@@ -74,3 +74,9 @@ func (d *Device) CommandLines(kind string) []Endpoint {
 // OverSerial says whether an endpoint leads to the serial port of the device. Then
 // it is a console server that answers there, and not the device.
 func (d *Device) OverSerial(ep Endpoint) bool { return ep.Gives(GivesLine) && len(d.Serial) > 0 }
+
+// HasLine says whether somebody can sit at a line of characters of the device: its serial
+// port behind a console server, or its own command line.
+func (d *Device) HasLine() bool {
+	return slices.ContainsFunc(d.Endpoints, func(ep Endpoint) bool { return ep.Gives(GivesCommands) })
+}

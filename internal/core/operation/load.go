@@ -63,11 +63,35 @@ func (w World) starts(ks []estate.Key) (starts []power.Start, unknown []estate.K
 	return starts, unknown
 }
 
+// atLines finds who else sits at the serial line of what is acted on, or goes dark.
+func (p *Preview) atLines(w World) {
+	if w.AtLine == nil {
+		return
+	}
+	seen := map[estate.Key]bool{}
+	look := func(k estate.Key) {
+		if seen[k] {
+			return
+		}
+		seen[k] = true
+		for _, why := range w.AtLine(k, w.Asker.Name) {
+			p.AtLine = append(p.AtLine, Using{k, why})
+		}
+	}
+	look(p.Device)
+	for _, l := range p.Loses {
+		if l.Dark {
+			look(l.Device)
+		}
+	}
+}
+
 // people finds whose work and whose way would be cut.
 func (p *Preview) people(w World) {
 	if p.Kind == On || p.Kind == Restart {
 		return
 	}
+	p.atLines(w)
 	for _, l := range p.Loses {
 		if !l.Dark {
 			continue

@@ -24,12 +24,15 @@ type World struct {
 	Usual    Usual                 // how long the device took to come back before
 	Gear     func(pdu estate.Key) GearTraits
 
-	Asker   Asker
-	Draws   map[estate.Key]float64 // what devices usually draw while they run, in W
-	InUse   map[estate.Key]string  // who works with a device now, beside what the evidence says of it
-	Recent  map[estate.Key]int     // operations at a site within the last hour
-	Newest  map[estate.Key]string  // the operation on a device that was asked for last
-	Windows []Window               // that are open now
+	Asker Asker
+	Draws map[estate.Key]float64 // what devices usually draw while they run, in W
+	InUse map[estate.Key]string  // who works with a device now, beside what the evidence says of it
+
+	// AtLine says who sits at the serial line of a device, but for one; nil: nobody knows.
+	AtLine  func(k estate.Key, but string) []string
+	Recent  map[estate.Key]int    // operations at a site within the last hour
+	Newest  map[estate.Key]string // the operation on a device that was asked for last
+	Windows []Window              // that are open now
 }
 
 // A Window is a time in which a device, or a whole site, belongs to somebody
@@ -129,6 +132,7 @@ type Preview struct {
 	Lines      []Line
 	Usual      Usual
 	YourPath   estate.Key     // where the way of the person who asks is cut, or ""
+	AtLine     []Using        // who sits at the serial line of what would be taken down
 	InUse      []Using        // who works with what would be taken down
 	Burdens    []power.Burden // what has to be carried once this is on
 	Shifts     []power.Shift  // what the other feeds have to carry once this is off

@@ -136,6 +136,9 @@ type adder = func(LineKind, string, ...any)
 
 // sayPeople says whose work and whose way would be cut.
 func (p *Preview) sayPeople(add adder) {
+	for _, u := range p.AtLine {
+		add(LineInUse, "%s: %s", u.Device, u.Why)
+	}
 	for _, u := range p.InUse {
 		add(LineInUse, "%s is in use: %s", u.Device, u.Why)
 	}

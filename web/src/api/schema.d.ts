@@ -199,6 +199,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/devices/{key}/serial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        /** The serial line of a device, as a WebSocket; docs/api.md says what goes over it */
+        get: operations["sitAtLine"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/devices/{key}/look": {
         parameters: {
             query?: never;
@@ -1265,6 +1285,8 @@ export interface components {
             acts: components["schemas"]["Act"][];
             /** @description why it is taken to be in use now; absent when nothing says so */
             inUse?: string;
+            /** @description who sits at its serial line */
+            atLine?: components["schemas"]["Seated"][];
             /** Format: date-time */
             lastAnswer?: string;
             verdict: components["schemas"]["Verdict"];
@@ -1282,6 +1304,13 @@ export interface components {
             weaknesses?: number;
             /** @description it has a controller that can switch it */
             chassis?: boolean;
+        };
+        Seated: {
+            who: string;
+            /** @description has the keyboard */
+            types: boolean;
+            /** Format: date-time */
+            since: string;
         };
         Act: {
             kind: components["schemas"]["OperationKind"];
@@ -1647,7 +1676,7 @@ export interface components {
             device: components["schemas"]["Device"];
         };
         /** @enum {string} */
-        DevicePart: "controller" | "sensors" | "events" | "supply" | "ports" | "card";
+        DevicePart: "controller" | "sensors" | "events" | "supply" | "ports" | "card" | "serial";
         Draw: {
             /** Format: date-time */
             from: string;
@@ -2864,6 +2893,35 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["EventLog"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    sitAtLine: {
+        parameters: {
+            query?: {
+                /** @description takes this seat again */
+                seat?: string;
+                /** @description goes on behind this byte; the last screenful when it is left out */
+                after?: number;
+                /** @description wants to see */
+                watch?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The line */
+            101: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

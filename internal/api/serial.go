@@ -1,0 +1,269 @@
+package api
+
+import (
+	"context"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/coder/websocket"
+	"github.com/labstack/echo/v5"
+
+	"plumbbob/internal/broker"
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/serial"
+)
+
+// The serial line of a device over a WebSocket. Bytes go as binary messages: from here with
+// eight bytes before them that say where they begin (big-endian), from there as they were
+// typed. All else is JSON in text messages: see lineMessage and lineWish.
+
+const (
+	longestTyped = 64 << 10
+	pingEvery    = 15 * time.Second
+	pingWithin   = 20 * time.Second // a satellite, and a phone in a tunnel
+	sendWithin   = 30 * time.Second
+)
+
+// lineMessage is what is told of a line.
+type lineMessage struct {
+	Seat    string     `json:"seat,omitempty"` // yours: with it a lost connection goes on
+	Up      *bool      `json:"up,omitempty"`
+	Line    string     `json:"line,omitempty"`
+	Seats   []lineSeat `json:"seats,omitempty"`
+	Asked   *lineAsked `json:"asked,omitempty"`
+	Alone   *lineAlone `json:"alone,omitempty"`
+	MayTake bool       `json:"mayTake,omitempty"`
+	Notice  []string   `json:"notice,omitempty"`
+	Missed  int64      `json:"missed,omitempty"` // bytes that are gone, or were not for you
+	Error   string     `json:"error,omitempty"`
+}
+
+type lineSeat struct {
+	ID    string    `json:"id"`
+	Who   string    `json:"who"`
+	Types bool      `json:"types"`
+	Away  bool      `json:"away,omitempty"`
+	Since time.Time `json:"since"`
+}
+
+type lineAsked struct {
+	Seat    string `json:"seat"`
+	Who     string `json:"who"`
+	Seconds int    `json:"seconds"` // until it is given
+}
+
+type lineAlone struct {
+	Who   string    `json:"who"`
+	Since time.Time `json:"since"`
+	Until time.Time `json:"until"`
+	Sees  bool      `json:"sees"` // it is you
+}
+
+// lineWish is what somebody at a line wants.
+type lineWish struct {
+	Do      string `json:"do"` // ask, give, refuse, take, alone, break, size, leave
+	Minutes int    `json:"minutes"`
+	Columns int    `json:"columns"`
+	Rows    int    `json:"rows"`
+}
+
+// serial seats somebody at the line of a device, for as long as the connection lasts.
+func (s *Server) serial(c *echo.Context) error {
+	ctx := c.Request().Context()
+	key := estate.Key(c.Param("key"))
+	if s.Keeper.Estate().Device(key) == nil {
+		return s.noDevice(string(key))
+	}
+	if c.Request().Header.Get("Upgrade") == "" {
+		return usage("the serial line is a WebSocket: open it as one, or write plumb serial %s", key)
+	}
+	who := whoIs(ctx)
+	coming := broker.Coming{
+		Seat:  serial.Seat{ID: c.QueryParam("seat"), Who: who.Account, Role: operation.Role(who.Role), Watch: c.QueryParam("watch") == "true"},
+		After: -1,
+	}
+	if n, err := strconv.ParseInt(c.QueryParam("after"), 10, 64); err == nil {
+		coming.After = n
+	}
+	seat, err := s.Broker.Sit(key, coming)
+	var no *serial.NoError
+	if errors.As(err, &no) {
+		return usage("%s", no.Text)
+	}
+	if err != nil {
+		return err
+	}
+	_ = http.NewResponseController(c.Response()).SetReadDeadline(time.Time{})
+	_ = http.NewResponseController(c.Response()).SetWriteDeadline(time.Time{})
+	ws, err := websocket.Accept(c.Response(), c.Request(), &websocket.AcceptOptions{CompressionMode: websocket.CompressionContextTakeover, CompressionThreshold: 256})
+	if err != nil {
+		seat.Lost()
+		return nil // it has been answered
+	}
+	ws.SetReadLimit(longestTyped)
+	s.atLine(ctx, ws, seat)
+	return nil
+}
+
+// atLine serves one connection to a line until it, or the seat, ends.
+func (s *Server) atLine(ctx context.Context, ws *websocket.Conn, seat *broker.Seat) {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	leaving := make(chan struct{})
+	go func() {
+		defer stop()
+		if s.typed(ctx, ws, seat) {
+			close(leaving)
+		}
+	}()
+	go s.alive(ctx, stop, ws)
+	err := s.told(ctx, ws, seat)
+	select {
+	case <-leaving:
+		seat.Leave()
+		_ = ws.Close(websocket.StatusNormalClosure, "you have left")
+		return
+	default:
+	}
+	if errors.Is(err, broker.ErrGone) {
+		_ = ws.Close(websocket.StatusGoingAway, err.Error())
+		return
+	}
+	if s.ended(context.WithoutCancel(ctx)) {
+		seat.Leave()
+		_ = ws.Close(websocket.StatusPolicyViolation, "your log-in has ended")
+		return
+	}
+	seat.Lost()
+	_ = ws.CloseNow()
+}
+
+// alive ends a connection that is dead, or whose log-in has ended.
+func (s *Server) alive(ctx context.Context, stop func(), ws *websocket.Conn) {
+	defer stop()
+	tick := time.NewTicker(pingEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		within, cancel := context.WithTimeout(ctx, pingWithin)
+		err := ws.Ping(within)
+		cancel()
+		if err != nil || s.ended(ctx) {
+			return
+		}
+	}
+}
+
+// told sends what is new until there is nobody to send it to.
+func (s *Server) told(ctx context.Context, ws *websocket.Conn, seat *broker.Seat) error {
+	for {
+		n, err := seat.Next(ctx)
+		if err != nil {
+			return err
+		}
+		if err := send(ctx, ws, n); err != nil {
+			return err
+		}
+	}
+}
+
+func send(ctx context.Context, ws *websocket.Conn, n broker.News) error {
+	ctx, cancel := context.WithTimeout(ctx, sendWithin)
+	defer cancel()
+	if n.State != nil || len(n.Notice) > 0 || n.Missed > 0 {
+		m := lineMessage{Notice: n.Notice, Missed: n.Missed}
+		if n.State != nil {
+			m.of(n.State)
+		}
+		if err := sendJSON(ctx, ws, m); err != nil {
+			return err
+		}
+	}
+	if len(n.Said) == 0 {
+		return nil
+	}
+	return ws.Write(ctx, websocket.MessageBinary, append(binary.BigEndian.AppendUint64(nil, uint64(n.At)), n.Said...))
+}
+
+func sendJSON(ctx context.Context, ws *websocket.Conn, m lineMessage) error {
+	text, err := json.Marshal(m)
+	if err != nil {
+		return err
+	}
+	return ws.Write(ctx, websocket.MessageText, text)
+}
+
+func (m *lineMessage) of(st *broker.State) {
+	m.Seat, m.Up, m.Line, m.MayTake = st.You, &st.Up, st.Line, st.MayTake
+	name := map[string]string{}
+	for _, x := range st.Seats.All {
+		name[x.ID] = x.Who
+		m.Seats = append(m.Seats, lineSeat{x.ID, x.Who, x.ID == st.Seats.Keyboard, !x.Away.IsZero(), x.Since.UTC()})
+	}
+	if a := st.Seats.Asked; a != nil {
+		m.Asked = &lineAsked{a.Seat, name[a.Seat], max(0, int(time.Until(a.Until).Seconds()))}
+	}
+	if !st.Seats.Alone.IsZero() {
+		m.Alone = &lineAlone{name[st.Seats.Keyboard], st.Seats.AloneAt.UTC(), st.Seats.Alone.UTC(), st.Sees}
+	}
+}
+
+// typed takes what comes from somebody at a line, and says whether they have left.
+func (s *Server) typed(ctx context.Context, ws *websocket.Conn, seat *broker.Seat) (leaves bool) {
+	for {
+		kind, p, err := ws.Read(ctx)
+		if err != nil {
+			return false
+		}
+		if kind == websocket.MessageBinary {
+			err = seat.Type(p)
+		} else if leaves, err = wish(seat, p); leaves {
+			return true
+		}
+		if err != nil && sendJSON(ctx, ws, lineMessage{Error: err.Error()}) != nil {
+			return false
+		}
+	}
+}
+
+// The sizes that a terminal may have.
+const mostColumns, mostRows = 500, 300
+
+func wish(seat *broker.Seat, p []byte) (leaves bool, err error) {
+	var w lineWish
+	if err := json.Unmarshal(p, &w); err != nil {
+		return false, fmt.Errorf("that is no wish: write {\"do\": \"ask\"}, with ask, give, refuse, take, alone, break, size or leave")
+	}
+	switch w.Do {
+	case "ask":
+		return false, seat.Ask()
+	case "give":
+		return false, seat.Give()
+	case "refuse":
+		return false, seat.Refuse()
+	case "take":
+		return false, seat.Take()
+	case "alone":
+		return false, seat.BeAlone(time.Duration(w.Minutes) * time.Minute)
+	case "break":
+		return false, seat.Break()
+	case "size":
+		if w.Columns < 1 || w.Rows < 1 || w.Columns > mostColumns || w.Rows > mostRows {
+			return false, fmt.Errorf("a terminal has 1 to %d columns and 1 to %d rows", mostColumns, mostRows)
+		}
+		return false, seat.Resize(w.Columns, w.Rows)
+	case "leave":
+		return true, nil
+	}
+	return false, fmt.Errorf("%q cannot be done at a line: ask, give, refuse, take, alone, break, size and leave can", w.Do)
+}
