@@ -20,8 +20,8 @@ import (
 )
 
 // The serial line of a device over a WebSocket. Bytes go as binary messages: from here with
-// eight bytes before them that say where they begin (big-endian), from there as they were
-// typed. All else is JSON in text messages: see lineMessage and lineWish.
+// eight bytes before them that say where to go on behind them (big-endian), and without what
+// would make a terminal do more than draw; from there as they were typed. All else is JSON in text messages: see lineMessage and lineWish.
 
 const (
 	longestTyped = 64 << 10
@@ -166,18 +166,19 @@ func (s *Server) alive(ctx context.Context, stop func(), ws *websocket.Conn) {
 
 // told sends what is new until there is nobody to send it to.
 func (s *Server) told(ctx context.Context, ws *websocket.Conn, seat *broker.Seat) error {
+	var tamer serial.Tamer
 	for {
 		n, err := seat.Next(ctx)
 		if err != nil {
 			return err
 		}
-		if err := send(ctx, ws, n); err != nil {
+		if err := send(ctx, ws, n, &tamer); err != nil {
 			return err
 		}
 	}
 }
 
-func send(ctx context.Context, ws *websocket.Conn, n broker.News) error {
+func send(ctx context.Context, ws *websocket.Conn, n broker.News, tamer *serial.Tamer) error {
 	ctx, cancel := context.WithTimeout(ctx, sendWithin)
 	defer cancel()
 	if n.State != nil || len(n.Notice) > 0 || n.Missed > 0 {
@@ -192,7 +193,8 @@ func send(ctx context.Context, ws *websocket.Conn, n broker.News) error {
 	if len(n.Said) == 0 {
 		return nil
 	}
-	return ws.Write(ctx, websocket.MessageBinary, append(binary.BigEndian.AppendUint64(nil, uint64(n.At)), n.Said...))
+	behind := uint64(n.At + int64(len(n.Said)))
+	return ws.Write(ctx, websocket.MessageBinary, append(binary.BigEndian.AppendUint64(nil, behind), tamer.Tame(n.Said)...))
 }
 
 func sendJSON(ctx context.Context, ws *websocket.Conn, m lineMessage) error {

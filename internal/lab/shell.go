@@ -131,6 +131,18 @@ func (l *Lab) hangUp(ctx context.Context, conn net.Conn, b *box, began time.Time
 func (l *Lab) session(ch ssh.Channel, asked <-chan *ssh.Request, b *box) {
 	defer func() { _ = ch.Close() }()
 	for r := range asked {
+		switch r.Type {
+		case "pty-req", "window-change":
+			_ = r.Reply(true, nil)
+			continue
+		case "shell":
+			_ = r.Reply(true, nil)
+			go l.interactive(ch, b)
+			continue
+		case "break":
+			_ = r.Reply(true, nil)
+			continue
+		}
 		var exec struct{ Command string }
 		if r.Type != "exec" || ssh.Unmarshal(r.Payload, &exec) != nil {
 			_ = r.Reply(false, nil)
@@ -141,6 +153,44 @@ func (l *Lab) session(ch ssh.Channel, asked <-chan *ssh.Request, b *box) {
 		_, _ = io.WriteString(ch, text)
 		_, _ = ch.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{status}))
 		return
+	}
+}
+
+// interactive is a shell of its own, for somebody who has logged in.
+func (l *Lab) interactive(ch ssh.Channel, b *box) {
+	out := make(chan string, seatRoom)
+	t := &tty{l: l, b: b, seats: map[any]chan string{ch: out}, asks: asksCommand, ready: true}
+	done := make(chan struct{})
+	defer close(done)
+	go func() {
+		for {
+			select {
+			case <-done:
+				return
+			case text := <-out:
+				_, _ = io.WriteString(ch, text)
+			}
+		}
+	}()
+	t.mu.Lock()
+	t.prompt()
+	t.mu.Unlock()
+	var keys [256]byte
+	for {
+		n, err := ch.Read(keys[:])
+		if err != nil {
+			return
+		}
+		for _, k := range keys[:n] {
+			t.key(k)
+		}
+		t.mu.Lock()
+		left := t.asks != asksCommand // by exit
+		t.mu.Unlock()
+		if left {
+			_ = ch.Close()
+			return
+		}
 	}
 }
 

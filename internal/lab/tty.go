@@ -20,7 +20,7 @@ type tty struct {
 	b *box
 
 	mu      sync.Mutex
-	seats   map[net.Conn]chan string
+	seats   map[any]chan string
 	typed   []byte
 	user    string // whose password is asked for
 	asks    asks
@@ -48,7 +48,7 @@ const (
 // serveLine answers for the command line of a device over Telnet: at a console
 // server where a serial cable leads there, and at the device itself otherwise.
 func (l *Lab) serveLine(ctx context.Context, d *estate.Device, ep estate.Endpoint) error {
-	t := &tty{l: l, b: l.boxes[d.Key], seats: map[net.Conn]chan string{}}
+	t := &tty{l: l, b: l.boxes[d.Key], seats: map[any]chan string{}}
 	at, side := d.Key, ep.Name
 	if d.OverSerial(ep) {
 		at, side = d.Serial[0].Device, ""

@@ -2,6 +2,7 @@ package serial
 
 import (
 	"errors"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -137,5 +138,52 @@ func TestTheKeyboardIsInOnePlace(t *testing.T) {
 				require.True(t, at.After(now), "what is due was done")
 			}
 		}
+	})
+}
+
+// TestWhatALineMayDoToATerminal: draw, and nothing that answers, writes elsewhere or listens.
+func TestWhatALineMayDoToATerminal(t *testing.T) {
+	for _, c := range []struct{ said, shown string }{
+		{"plain\r\n\ttext\a\b", "plain\r\n\ttext\a\b"},
+		{"\x1b[2J\x1b[1;31mMain\x1b[0m\x1b[10;20H\x1b[?25l\x1b7\x1b8", "\x1b[2J\x1b[1;31mMain\x1b[0m\x1b[10;20H\x1b[?25l\x1b7\x1b8"},
+		{"\x1b(0lqk\x1b(B", "\x1b(0lqk\x1b(B"},
+		{"blåbær Ä ½", "blåbær Ä ½"},
+		{"a\x05b", "ab"},                                                                      // who are you
+		{"a\x1b[cb\x1b[6nc\x1b[>0cd\x1b[5;6nf\x1bZg", "abcdfg"},                               // what are you, and where
+		{"a\x1b]52;c;ZXZpbA==\ab", "ab"},                                                      // the clipboard
+		{"a\x1b]0;title\x1b\\b", "ab"},                                                        // the title
+		{"a\x1b[21tb\x1b[8;999;999tc", "abc"},                                                 // and what it is
+		{"a\x1bP$q\"p\x1b\\b\x1b_x\x1b\\c\x1b^x\x1b\\d", "abcd"},                              // settings
+		{"a\x1b[?1000hb\x1b[?2004hc\x1b[?1049hd", "abc\x1b[?1049hd"},                          // the mouse
+		{"a\u009b6nb\u009d0;x\ac", "a6nb0;x\ac"},                                              // in eight bits
+		{"a\x1b[" + strings.Repeat("1;", 60) + "mb", "a" + strings.Repeat("1;", 28) + "1;mb"}, // never ends
+		{"a\x1b[12\nb", "ab"},
+		{"a\x1b]never ends\nb", "ab"},
+	} {
+		var whole, bytewise Tamer
+		got := string(whole.Tame([]byte(c.said)))
+		if !strings.Contains(c.said, "1;1;") {
+			require.Equal(t, c.shown, got, "%q", c.said)
+		}
+		var pieces []byte
+		for i := range len(c.said) {
+			pieces = append(pieces, bytewise.Tame([]byte(c.said[i:i+1]))...)
+		}
+		require.Equal(t, got, string(pieces), "wherever it is cut")
+	}
+}
+
+// FuzzTame: whatever comes, nothing is left that a terminal answers or obeys.
+func FuzzTame(f *testing.F) {
+	for _, s := range []string{"\x1b[2J", "\x1b]0;x\a", "\x1b[6n", "\xc2\x9b6n", "\x1b\x1b[c"} {
+		f.Add([]byte(s))
+	}
+	bad := regexp.MustCompile(`\x05|\x1b[\]PX^_kZc]|\x1b\[[0-9;?>=<]*[cntxyqpR]|\xc2[\x80-\x9f]`)
+	f.Fuzz(func(t *testing.T, p []byte) {
+		var tamer, again Tamer
+		out := tamer.Tame(p)
+		require.False(t, bad.Match(out), "%q", out)
+		require.LessOrEqual(t, len(out), len(p)+1)
+		require.Equal(t, string(out)+"x", string(again.Tame(append(out, 'x'))), "once is enough")
 	})
 }
