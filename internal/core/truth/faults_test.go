@@ -116,7 +116,10 @@ func single() []fault {
 			if sw == nil {
 				return func() {}
 			}
-			moved := w.pick(func(b *box) bool { return host(b) && b.behind == sw.d.Key })
+			moved := w.pick(func(b *box) bool { return host(b) && b.behind == sw.d.Key && b.spare == "" })
+			if moved == nil {
+				return func() {}
+			}
 			moved.behind = w.boxes[sw.d.Key].behind
 			sw.hung = true
 			return func() { moved.behind, sw.hung = sw.d.Key, false; w.restart(sw) }

@@ -64,11 +64,11 @@ func (m *Moment) strand(via estate.Key, of silence) path {
 	v := m.e.Device(via)
 	h := m.hears(v)
 	switch {
-	case h.silent && m.passing(v) == "":
-		return m.breaks(v)
+	case h.silent && (m.passing(v) == "" || m.tied(v) && apart(h.since, of.since) <= atOnce+m.slowest(v)):
+		return m.breaks(v) // or as much speaks for that as against it, and they fell silent together
 	case h.silent:
 		p := share(m, &m.through, hopOf{via, of}, func() path { return m.path(v.Network, of) })
-		if by, against := m.sides(v); by.n == against {
+		if m.tied(v) {
 			p.weak = via
 		}
 		return p
@@ -208,6 +208,12 @@ func (m *Moment) passing(v *estate.Device) estate.Key {
 		return by.key
 	}
 	return ""
+}
+
+// tied: as much is silent behind a silent device as answers.
+func (m *Moment) tied(v *estate.Device) bool {
+	by, against := m.sides(v)
+	return by.n == against
 }
 
 // side is what answers behind a device that does not.
