@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"time"
 
 	"plumbbob/internal/attach"
@@ -145,8 +146,29 @@ func (s *Seat) Type(p []byte) error {
 	if err != nil {
 		return err
 	}
-	if _, err := c.Write(p); err != nil {
+	if err := paced(c, p); err != nil {
 		return &serial.NoError{Text: fmt.Sprintf("it may not have been sent: %s", err)}
+	}
+	return nil
+}
+
+// What comes in one piece, as what is pasted, goes to the line at the pace of a line: one of
+// 9,600 bit/s loses two thirds of 200 bytes that come at once.
+const (
+	atOnce = 16 // bytes, as a key that is held down, or one of a keyboard's long sequences
+	pace   = 2 * time.Millisecond
+)
+
+func paced(c io.Writer, p []byte) error {
+	if len(p) <= atOnce {
+		_, err := c.Write(p)
+		return err
+	}
+	for i := range p {
+		if _, err := c.Write(p[i : i+1]); err != nil {
+			return err
+		}
+		time.Sleep(pace)
 	}
 	return nil
 }

@@ -17,6 +17,10 @@ const router = createBrowserRouter([
         children: [
           { path: '/', element: <BoardPage /> },
           { path: '/devices/:key', lazy: async () => ({ Component: (await import('./pages/Device')).DevicePage }) },
+          {
+            path: '/devices/:key/serial',
+            lazy: async () => ({ Component: (await import('./pages/Serial')).SerialPage }),
+          },
           { path: '/power', lazy: async () => ({ Component: (await import('./pages/Power')).PowerPage }) },
           { path: '/incidents', lazy: async () => ({ Component: (await import('./pages/Incidents')).IncidentsPage }) },
           { path: '/journal', lazy: async () => ({ Component: (await import('./pages/Journal')).JournalPage }) },

@@ -99,6 +99,12 @@ func (s *Seats) Sit(x Seat, now time.Time) (said []string, err error) {
 	x.Since = now
 	s.All = append(s.All, x)
 	said = append(said, x.Who+" is on")
+	// Who comes back by another window takes up what they have left.
+	if h := s.Holder(); h != nil && h.Who == x.Who && !h.Away.IsZero() && !x.Watch {
+		left := h.ID
+		said = append(said, s.hand(x.ID, now))
+		s.All = slices.DeleteFunc(s.All, func(x Seat) bool { return x.ID == left })
+	}
 	if s.Keyboard == "" && !x.Watch && May(x.Role, Type) {
 		said = append(said, s.hand(x.ID, now))
 	}

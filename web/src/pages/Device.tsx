@@ -48,6 +48,7 @@ function Loaded({ device }: { device: Device }) {
         <div className="flex flex-col gap-3.5 max-lg:contents">
           <LinesCard device={device} />
           <WaysIn device={device} />
+          {shows('serial') && <ToTheLine device={device} />}
           {shows('controller') && (
             <div className="max-lg:order-5">
               <ControllerCard device={device} />
@@ -100,6 +101,33 @@ function Loaded({ device }: { device: Device }) {
 const atOnce = 2
 
 /** The likely actions as buttons, the others in a menu. */
+/** The way to its serial line, and who is there. */
+function ToTheLine({ device }: { device: Device }) {
+  const on = device.summary.atLine ?? []
+  return (
+    <div className="max-lg:order-4">
+      <Card title="Serial line">
+        <Link
+          to={`/devices/${device.summary.key}/serial`}
+          className="inline-flex min-h-8 items-center rounded-md border border-rule2 bg-panel px-3 font-medium max-sm:min-h-11"
+        >
+          Sit down at it
+        </Link>
+        {on.length > 0 && (
+          <ul className="mt-2">
+            {on.map((x) => (
+              <li key={x.who + x.since}>
+                {x.who} is on since <At at={x.since} zone={device.zone} />
+                {x.types && ', and types'}
+              </li>
+            ))}
+          </ul>
+        )}
+      </Card>
+    </div>
+  )
+}
+
 function Actions({ device }: { device: Device }) {
   const d = device.summary
   const acts = actionsFor(d)

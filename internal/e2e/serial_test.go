@@ -1,0 +1,55 @@
+package e2e
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+	"github.com/stretchr/testify/require"
+
+	"plumbbob/internal/browser"
+)
+
+// TestAtTheSerialLine: somebody types in the browser, somebody else watches from a terminal
+// and may not type, and both see the device start anew without losing their seats.
+func TestAtTheSerialLine(t *testing.T) {
+	w := begin(t)
+	b := w.open()
+	require.NoError(t, b.Do(browser.LogIn(w.url, "admin", w.password)))
+	w.sees(b, "52 devices, 6 sites")
+	b.Complaints()
+	require.NoError(t, b.Do(chromedp.Navigate(w.url+"/devices/ostrel-firewall")))
+	w.sees(b, "Sit down at it")
+	require.NoError(t, b.Do(browser.Click("Sit down at it")))
+	w.sees(b, "up by line, at ")
+	w.sees(b, "you · keyboard")
+	keys := func(text string) chromedp.Action {
+		return chromedp.SendKeys(`.xterm-helper-textarea`, text, chromedp.ByQuery)
+	}
+	require.NoError(t, b.Do(keys(kb.Enter)))
+	w.sees(b, "ostrel-firewall login:")
+	require.NoError(t, b.Do(keys("plumb"+kb.Enter)))
+	w.sees(b, "Password:")
+
+	said := w.says(0, "now\n", "serial", "ostrel-firewall")
+	require.Contains(t, said, "Password:", "what was said before")
+	require.Contains(t, said, "admin has the keyboard: ask for it")
+	require.NotContains(t, said, "now")
+	require.Contains(t, w.says(0, "hello\n", "serial", "skarvoe-router"), "hello: not known here", "and at a command line of its own, over SSH")
+	require.Contains(t, w.says(2, "", "serial", "ostrel-mgmt"), "no serial line, and no command line, of ostrel-mgmt is in the estate")
+	require.Contains(t, w.says(2, "", "serial", "nowhere"), `there is no device "nowhere"`)
+	require.Contains(t, w.says(2, "", "serial", "ostrel-firewall", "--escape", "ctrl-m"), "a key that every line needs")
+
+	require.NoError(t, w.lab.Restart("ostrel-firewall"))
+	w.sees(b, "Firmware of ostrel-firewall: memory tested, loading.")
+	w.sees(b, "ostrel-firewall is up.")
+	require.NoError(t, b.Do(chromedp.Reload()))
+	w.sees(b, "you · keyboard") // the window was loaded again, and is the same one
+	require.NoError(t, b.Do(browser.Click("Journal")))
+	w.sees(b, "Sat down at the serial line of ostrel-firewall")
+	w.eventually(func() bool {
+		return strings.Contains(w.says(0, "", "journal"), "Left the serial line of ostrel-firewall")
+	}, "leaving is on record")
+	require.Empty(t, b.Complaints(), "neither errors nor what the content policy forbids")
+}
