@@ -137,12 +137,27 @@ func (a *app) headline(b contract.Board) {
 	}
 }
 
+// atLine says who sits at the serial line of a device.
+func atLine(d contract.DeviceSummary) (all []string) {
+	if d.AtLine == nil {
+		return nil
+	}
+	for _, x := range *d.AtLine {
+		text := x.Who + " is on its serial line since " + clock(x.Since)
+		if x.Types {
+			text += ", and types"
+		}
+		all = append(all, text)
+	}
+	return all
+}
+
 // because is the most telling reason of a verdict, short.
 func because(d contract.DeviceSummary) string {
 	v := d.Verdict
 	switch {
 	case v.State == contract.VerdictStateSteady:
-		return d.Words
+		return strings.Join(append([]string{d.Words}, atLine(d)...), "; ")
 	case v.CutBy != nil:
 		return "cut off by " + *v.CutBy
 	}
@@ -216,6 +231,9 @@ func (a *app) device(d contract.Device) {
 		a.paint("head", fmt.Sprintf("%s at %s%s", sum.Words, sum.Site, place)))
 	if sum.Guarded {
 		fmt.Fprintln(a.out, "guarded: it is not cut unless its name is typed")
+	}
+	for _, x := range atLine(sum) {
+		fmt.Fprintln(a.out, x)
 	}
 	if i := d.Incident; i != nil {
 		a.attended(*i)

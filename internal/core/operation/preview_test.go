@@ -300,3 +300,25 @@ func TestWhichCommandLine(t *testing.T) {
 	require.Contains(t, said, "Whether it heeds that is not known: it is hung")
 	require.Equal(t, ByCommand, p.Means, "whoever knows better may try")
 }
+
+// TestWhoSitsAtALineIsNamed: of what is acted on, and of what goes dark with it.
+func TestWhoSitsAtALineIsNamed(t *testing.T) {
+	w := asSeen(cupboard(t))
+	w.Asker = Asker{Name: "kari", Role: Keeper}
+	w.AtLine = func(k estate.Key, but string) []string {
+		require.Equal(t, "kari", but)
+		if k == "router" {
+			return []string{"oduya is on its serial line, and types"}
+		}
+		return nil
+	}
+	p, err := Look(Intent{Kind: Cycle, Device: "router"}, w)
+	require.NoError(t, err)
+	require.Equal(t, []Using{{"router", "oduya is on its serial line, and types"}}, p.AtLine)
+	var said string
+	for _, l := range p.Lines {
+		said += l.Text + "\n"
+	}
+	require.Contains(t, said, "router: oduya is on its serial line, and types")
+	require.Empty(t, p.InUse, "which is no interlock")
+}

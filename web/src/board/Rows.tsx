@@ -247,7 +247,14 @@ const Row = memo(function Row({ device: d, zone, pick, picked }: RowProps) {
           </span>
         </Link>
       </td>
-      <td className="truncate text-ink2 max-sm:hidden">{d.words}</td>
+      <td className="truncate text-ink2 max-sm:hidden">
+        {d.words}
+        {d.atLine?.map((x) => (
+          <span key={x.who + x.since} className="ml-2 text-[12px] text-brass">
+            {x.who} {x.types ? 'types' : 'is'} on its line
+          </span>
+        ))}
+      </td>
       <td className="max-lg:hidden">
         <MiniLines lines={d.lines} label={said(d)} />
       </td>
