@@ -131,7 +131,7 @@ func TestRoomsKnowOnlyWhatTheyMay(t *testing.T) {
 // What the core may import of the standard library. Nothing here can do I/O, and of
 // time only what reckons is used.
 var coreImports = []string{
-	"cmp", "container/heap", "crypto/sha256", "encoding/hex", "encoding/json", "errors", "fmt", "maps", "math", "net/netip", "reflect", "slices", "strconv", "strings", "time", "unicode", "unicode/utf8",
+	"bytes", "cmp", "container/heap", "crypto/sha256", "encoding/hex", "encoding/json", "errors", "fmt", "maps", "math", "net/netip", "reflect", "slices", "strconv", "strings", "time", "unicode", "unicode/utf8",
 }
 
 // What would be a clock, or a wait, in the core; fmt that prints is output.
