@@ -55,7 +55,8 @@ func (r *Room) Run(ctx context.Context) error {
 	r.ctx = ctx
 	r.mu.Unlock()
 	<-ctx.Done()
-	r.mu.Lock() // nobody is about to begin a line
+	r.mu.Lock()
+	r.ctx = nil // nobody begins a line any more
 	r.mu.Unlock()
 	r.work.Wait()
 	return context.Cause(ctx)
@@ -110,7 +111,7 @@ func (r *Room) end(l *line) bool {
 	defer r.mu.Unlock()
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if len(l.seats.All) > 0 && r.ctx.Err() == nil {
+	if len(l.seats.All) > 0 && r.ctx != nil && r.ctx.Err() == nil {
 		return false
 	}
 	delete(r.lines, l.device)
