@@ -222,7 +222,7 @@ func (r *run) answered(a arrival) {
 	} else {
 		r.ev.Endpoint(a.of, a.r)
 	}
-	if a.ev != nil {
+	if a.ev != nil && r.boxes[a.of.Device].powered { // else the answer was made before
 		a.ev()
 	}
 	if !ok {

@@ -245,6 +245,19 @@ func TestOneCauseTakesAlong(t *testing.T) {
 			}
 			return nil
 		}, []Trouble{{"pdu", hosts}}},
+		{"a breaker trips", func(s *story) func() {
+			for n, k := range hosts {
+				s.mute[k], s.draw[n+1] = true, 0.001
+			}
+			return nil
+		}, []Trouble{{"pdu", hosts}}},
+		{"the breaker of a bank trips", func(s *story) func() {
+			s.e.Device("pdu").Banks = []estate.Bank{{Name: "B", Outlets: []int{1, 2}}}
+			for n, k := range hosts[:2] {
+				s.mute[k], s.draw[n+1] = true, 0.001
+			}
+			return nil
+		}, []Trouble{{"pdu", hosts[:2]}}},
 		{"our own port is down", func(s *story) func() { s.mute["sw"], s.mute["mgmt"] = true, true; return nil },
 			[]Trouble{{"here", append(slices.Clone(hosts), "mgmt", "pdu", "sw", "ups")}}},
 		{"the card of a PDU is dead", func(s *story) func() { s.mute["pdu"] = true; return nil }, []Trouble{{"pdu", nil}}},

@@ -221,6 +221,9 @@ func (m *Moment) answering(d *estate.Device, h *hearing, p *power) Verdict {
 	if r, ok := m.mismatch(d); ok {
 		strain(Warning, r)
 	}
+	for _, r := range m.lostGroups(d) {
+		strain(Critical, r)
+	}
 	for _, r := range p.reasons {
 		if r.Stance == For {
 			r.Stance = Note

@@ -190,6 +190,10 @@ func (m *Moment) feed(d *estate.Device, c estate.PowerCable) power {
 	case out.Metered:
 		f.state = powerNo
 		f.reasons = []Reason{{Stance: For, Text: Say("%s is on, but only %.1f W is drawn from it", at, out.W), At: out.At}}
+		if g, lost := m.lostGroup(pdu, c.From.Outlet()); lost {
+			f.cause = pdu.Key
+			f.reasons = append(f.reasons, Reason{Stance: For, Text: Say("as from all of %s since one moment", g), At: out.Dead.since, Since: true})
+		}
 	case out.Giving != nil && !*out.Giving:
 		f.state = powerNo
 		text := Say("%s is on, but nothing takes power from it", at)
