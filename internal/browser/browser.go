@@ -120,7 +120,44 @@ func Text(text string) chromedp.Action {
 
 // Click clicks the one button or link with this text.
 func Click(text string) chromedp.Action {
-	return chromedp.Click(fmt.Sprintf(`//*[self::button or self::a or self::summary or @role="menuitem"][normalize-space(.)=%q and not(@disabled)]`, text), chromedp.BySearch, chromedp.NodeVisible)
+	xpath := fmt.Sprintf(`//*[self::button or self::a or self::summary or @role="menuitem"][normalize-space(.)=%q and not(@disabled)]`, text)
+	return chromedp.Tasks{
+		chromedp.WaitVisible(xpath, chromedp.BySearch),
+		stands(xpath),
+		chromedp.Click(xpath, chromedp.BySearch, chromedp.NodeVisible),
+	}
+}
+
+// How long something may take until it stands still, and how often it is looked at.
+const (
+	standsWithin = 5 * time.Second
+	standsEvery  = 80 * time.Millisecond
+)
+
+// stands waits until an element stays where it is: what loads beside it may push it away
+// under the pointer.
+func stands(xpath string) chromedp.Action {
+	where := fmt.Sprintf(`(() => {
+		const n = document.evaluate(%q, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue
+		if (!n) return ''
+		n.scrollIntoViewIfNeeded()
+		const r = n.getBoundingClientRect()
+		return [r.x, r.y, r.width, r.height].join(' ')
+	})()`, xpath)
+	return chromedp.ActionFunc(func(ctx context.Context) error {
+		last := ""
+		for began := time.Now(); time.Since(began) < standsWithin; time.Sleep(standsEvery) {
+			var now string
+			if err := chromedp.Evaluate(where, &now).Do(ctx); err != nil {
+				return err
+			}
+			if now != "" && now == last {
+				return nil
+			}
+			last = now
+		}
+		return nil // the click says what is wrong
+	})
 }
 
 // Visit goes to an address, and does not wait for the page: look for what

@@ -228,6 +228,7 @@ var Secrets = map[string]secret.Value{
 // serveController starts the controller of a device.
 func (l *Lab) serveController(ctx context.Context, d *estate.Device, ep estate.Endpoint) error {
 	c := l.boxes[d.Key].chassis
+	c.ctl.OnSerial(l.ttyOf(ctx, d.Key))
 	for _, address := range ep.Addresses {
 		addr, err := net.ResolveUDPAddr("udp", address)
 		if err != nil {

@@ -48,6 +48,7 @@ type Lab struct {
 	Echo bool // ICMP echo is answered
 
 	o      Options
+	ttys   map[estate.Key]*tty // made while it starts
 	cancel context.CancelFunc
 	tasks  *errgroup.Group
 }
@@ -65,7 +66,7 @@ func Start(o Options) (*Lab, error) {
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	tasks, ctx := errgroup.WithContext(ctx)
-	l := &Lab{World: newWorld(o), o: o, cancel: cancel, tasks: tasks}
+	l := &Lab{World: newWorld(o), o: o, ttys: map[estate.Key]*tty{}, cancel: cancel, tasks: tasks}
 	if err := l.start(ctx); err != nil {
 		return nil, errors.Join(err, l.Close())
 	}

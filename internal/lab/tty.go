@@ -48,12 +48,11 @@ const (
 // serveLine answers for the command line of a device over Telnet: at a console
 // server where a serial cable leads there, and at the device itself otherwise.
 func (l *Lab) serveLine(ctx context.Context, d *estate.Device, ep estate.Endpoint) error {
-	t := &tty{l: l, b: l.boxes[d.Key], seats: map[any]chan string{}}
+	t := l.ttyOf(ctx, d.Key)
 	at, side := d.Key, ep.Name
 	if d.OverSerial(ep) {
 		at, side = d.Serial[0].Device, ""
 	}
-	l.tasks.Go(func() error { return t.live(ctx) })
 	for _, address := range ep.Addresses {
 		p, err := l.open(ctx, at, address, side)
 		if err != nil {
@@ -62,6 +61,37 @@ func (l *Lab) serveLine(ctx context.Context, d *estate.Device, ep estate.Endpoin
 		l.tasks.Go(func() error { return l.each(ctx, p, func(c net.Conn) { t.serve(ctx, c, l.boxes[at], side) }) })
 	}
 	return nil
+}
+
+// Hear has the line heard, as a controller does that is wired to it.
+func (t *tty) Hear() (said <-chan string, leave func()) {
+	out := make(chan string, seatRoom)
+	t.mu.Lock()
+	t.seats[out] = out
+	t.mu.Unlock()
+	return out, func() {
+		t.mu.Lock()
+		delete(t.seats, out)
+		t.mu.Unlock()
+	}
+}
+
+// Type gives the box keys.
+func (t *tty) Type(p []byte) {
+	for _, k := range p {
+		t.key(k)
+	}
+}
+
+// ttyOf is the serial port of a box: one, whoever is wired to it.
+func (l *Lab) ttyOf(ctx context.Context, k estate.Key) *tty {
+	t := l.ttys[k]
+	if t == nil {
+		t = &tty{l: l, b: l.boxes[k], seats: map[any]chan string{}}
+		l.ttys[k] = t
+		l.tasks.Go(func() error { return t.live(ctx) })
+	}
+	return t
 }
 
 // serve is one connection to the line, for as long as the box that holds it does.

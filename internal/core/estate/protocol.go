@@ -76,7 +76,7 @@ func (d *Device) CommandLines(kind string) []Endpoint {
 func (d *Device) OverSerial(ep Endpoint) bool { return ep.Gives(GivesLine) && len(d.Serial) > 0 }
 
 // HasLine says whether somebody can sit at a line of characters of the device: its serial
-// port behind a console server, or its own command line.
+// port behind a console server or its controller, or its own command line.
 func (d *Device) HasLine() bool {
-	return slices.ContainsFunc(d.Endpoints, func(ep Endpoint) bool { return ep.Gives(GivesCommands) })
+	return slices.ContainsFunc(d.Endpoints, func(ep Endpoint) bool { return ep.Gives(GivesCommands) || ep.Gives(GivesHost) })
 }

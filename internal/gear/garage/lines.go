@@ -21,9 +21,9 @@ func (g *Garage) Lines(k estate.Key) (all []Line, err error) {
 	if d == nil {
 		return nil, notSent(gear.Unreachable, "%s is not in the estate any more", k)
 	}
-	err = notSent(gear.Unsupported, "no serial line, and no command line, of %s is in the estate: state an endpoint with protocol telnet or ssh", k)
+	err = notSent(gear.Unsupported, "no serial line, and no command line, of %s is in the estate: state an endpoint with protocol telnet, ssh or ipmi", k)
 	for _, ep := range d.Endpoints {
-		if !ep.Gives(estate.GivesCommands) {
+		if !ep.Gives(estate.GivesCommands) && !ep.Gives(estate.GivesHost) {
 			continue
 		}
 		driver, openErr := g.Open(estate.EndpointID{Device: k, Name: ep.Name})

@@ -6,6 +6,7 @@
 //	events.go     the event log
 //	sheet.go      the type plate
 //	settings.go   the controller's own settings
+//	line.go      the serial port of the host
 //	weakness.go   what is weak about them
 package ipmigear
 
@@ -16,6 +17,7 @@ import (
 	"sync"
 	"time"
 
+	"plumbbob/internal/attach"
 	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/secret"
@@ -44,7 +46,8 @@ type Driver struct {
 	repo    *ipmi.Repository
 	limits  map[*ipmi.SensorRecord]ipmi.RawThresholds // as they hold now
 	log     *ipmi.EventLog
-	reading sync.Mutex // one sweep of the sensors at a time
+	line    *attach.Line // of the host; nil before anybody wanted it
+	reading sync.Mutex   // one sweep of the sensors at a time
 }
 
 var (
@@ -67,15 +70,8 @@ func Open(o Options) (*Driver, error) {
 // dial prepares a client of one of the addresses, with the lock held or before
 // anybody else knows the driver.
 func (d *Driver) dial(n int) error {
-	suites := make([]rmcp.Suite, len(d.o.Suites))
-	for i, s := range d.o.Suites {
-		suites[i] = rmcp.Suite(s)
-	}
 	address := d.o.Addresses[n%len(d.o.Addresses)]
-	c, err := ipmi.Dial(ipmi.Options{
-		Address: address, User: d.o.Secret.User, Password: ipmi.Secret(d.o.Secret.Password), ControllerKey: ipmi.Secret(d.o.Secret.ControllerKey),
-		Suites: suites, Legacy: d.o.Legacy,
-	})
+	c, err := ipmi.Dial(d.options(address))
 	if err != nil {
 		return &gear.Error{Kind: gear.Unreachable, Outcome: sending.NotSent, Text: fmt.Sprintf("%s: %v", d.o.Name, err), Err: err}
 	}
@@ -83,10 +79,25 @@ func (d *Driver) dial(n int) error {
 	return nil
 }
 
-// Close closes the session.
+// options are those of a client of an address.
+func (d *Driver) options(address string) ipmi.Options {
+	suites := make([]rmcp.Suite, len(d.o.Suites))
+	for i, s := range d.o.Suites {
+		suites[i] = rmcp.Suite(s)
+	}
+	return ipmi.Options{
+		Address: address, User: d.o.Secret.User, Password: ipmi.Secret(d.o.Secret.Password), ControllerKey: ipmi.Secret(d.o.Secret.ControllerKey),
+		Suites: suites, Legacy: d.o.Legacy,
+	}
+}
+
+// Close closes the session, and a line.
 func (d *Driver) Close() error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	if d.line != nil {
+		_ = d.line.Close()
+	}
 	return d.client.Close()
 }
 

@@ -8,6 +8,7 @@
 //	store.go     SDR repository, event log and inventory
 //	settings.go  network, users, alerts, watchdog, boot, name, power limit
 //	sensors.go   what it measures
+//	sol.go       the serial port of the host
 //	life.go      what it does by itself: events, alerts, the watchdog
 //
 // It keeps no time of its own: everything is told the time.
@@ -76,6 +77,8 @@ type Faults struct {
 	Mute      bool          // it answers nothing
 	Once      bool          // a message of the handshake that it has answered is refused when it comes again
 	HideKey   bool          // it does not tell that it has a key of its own
+	SOLPort   uint16        // it says that its serial line is to be had at this port
+	SOLTakes  int           // it takes no more characters than these at a time; 0: all
 }
 
 // Limits that controllers have.
@@ -101,6 +104,10 @@ type Controller struct {
 
 	// What became of sessions.
 	Opened, Closed, TimedOut int
+
+	port   Port // of the host; nil: no line
+	sol    *sol // nil while nobody has the line
+	Breaks int  // that were sent to the host
 
 	records     [][]byte
 	sensors     []sensor
@@ -160,6 +167,7 @@ func (c *Controller) Set(f func(*Faults)) {
 	f(&c.Faults)
 	if c.Faults.Forgetful {
 		c.slots, c.pending, c.old = nil, map[uint32]*pending{}, map[uint32]*oldSession{}
+		c.endSOL(false)
 		c.Faults.Forgetful = false
 	}
 }
@@ -190,6 +198,11 @@ func (c *Controller) PowerLost() {
 
 // Handle answers one packet, or nothing. The reply may be sent after delay.
 func (c *Controller) Handle(packet []byte, now time.Time) (reply []byte, delay time.Duration) {
+	return c.handle(packet, now, nil)
+}
+
+// handle is Handle, for a console that can be sent more than the reply.
+func (c *Controller) handle(packet []byte, now time.Time, send func([]byte)) (reply []byte, delay time.Duration) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	class, _, err := rmcp.ClassOf(packet)
@@ -201,7 +214,7 @@ func (c *Controller) Handle(packet []byte, now time.Time) (reply []byte, delay t
 			reply = rmcp.AppendPong(nil, rmcp.Pong{Tag: tag, OEM: 32473, IPMI: true})
 		}
 	} else {
-		reply = c.ipmi(packet, now)
+		reply = c.ipmi(packet, now, send)
 	}
 	if c.Faults.Garbage && reply != nil {
 		for i := 4; i < len(reply); i++ {

@@ -67,6 +67,8 @@ var all = []handler{
 	{ipmi.GetUserName, 1, 1, (*Controller).userName},
 	{ipmi.SetUserName, 17, 17, (*Controller).setUserName},
 	{ipmi.SetUserPassword, 2, 22, (*Controller).setUserPassword},
+	{ipmi.ActivatePayload, 6, 6, (*Controller).activatePayload},
+	{ipmi.DeactivatePayload, 6, 6, (*Controller).deactivatePayload},
 	{ipmi.GetChassisStatus, 0, 0, (*Controller).chassis},
 	{ipmi.ChassisControlCmd, 1, 1, (*Controller).control},
 	{ipmi.ChassisIdentify, 0, 2, (*Controller).identifyLight},

@@ -32,7 +32,16 @@ func (c *Controller) Serve(ctx context.Context, conn *net.UDPConn, fate Fate) er
 		}
 		there, delay := fate()
 		for range there {
-			reply, slow := c.Handle(buf[:n], time.Now())
+			reply, slow := c.handle(buf[:n], time.Now(), func(b []byte) {
+				copies, wait := fate()
+				for range copies {
+					if wait > 0 {
+						time.AfterFunc(wait, func() { _, _ = conn.WriteToUDPAddrPort(b, from) })
+						continue
+					}
+					_, _ = conn.WriteToUDPAddrPort(b, from)
+				}
+			})
 			back, more := fate()
 			if reply == nil {
 				continue

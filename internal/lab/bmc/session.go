@@ -18,7 +18,8 @@ type slot struct {
 	level   ipmi.Privilege
 	highest ipmi.Privilege
 	used    time.Time
-	proof   []byte // RAKP 4, for a console that did not get it
+	send    func([]byte) // to its console; nil: nothing but replies
+	proof   []byte       // RAKP 4, for a console that did not get it
 }
 
 // pending is a session between Open Session and RAKP 3.
@@ -88,7 +89,7 @@ func (c *Controller) full() bool {
 }
 
 // ipmi answers one packet of the IPMI class.
-func (c *Controller) ipmi(packet []byte, now time.Time) []byte {
+func (c *Controller) ipmi(packet []byte, now time.Time, send func([]byte)) []byte {
 	c.expire(now)
 	id, plus, ok := rmcp.SessionID(packet)
 	switch {
@@ -107,10 +108,15 @@ func (c *Controller) ipmi(packet []byte, now time.Time) []byte {
 			continue
 		}
 		kind, payload, err := s.Open(packet)
+		if err == nil {
+			s.used, s.send = now, send
+		}
+		if err == nil && kind == rmcp.PayloadSOL {
+			c.takeSOL(s, payload)
+		}
 		if err != nil || kind != rmcp.PayloadIPMI {
 			return nil // the standard has it dropped
 		}
-		s.used = now
 		reply := c.answer(payload, &caller{level: s.level, slot: s, userID: s.user.id}, now)
 		if reply == nil {
 			return nil
