@@ -205,7 +205,7 @@ func (l *lineDesk) serve(ctx context.Context, conn *websocket.Conn) error {
 	defer stop()
 	ended := make(chan error, 1)
 	go func() { ended <- l.listen(within, conn) }()
-	if columns, rows, err := l.size(); err == nil {
+	if columns, rows, err := l.size(); err == nil && columns > 0 && rows > 0 {
 		_ = send(within, conn, lineWish{do: map[string]any{"do": "size", "columns": columns, "rows": rows}})
 	}
 	for {

@@ -181,6 +181,11 @@ func (t *tty) live(ctx context.Context) error {
 		case now := <-tick.C:
 			t.l.mu.Lock()
 			powered, up := t.b.powered, t.l.up(t.b, now)
+			if c := t.b.chassis; c != nil && !powered.IsZero() {
+				if powered = c.since; !c.on { // a host starts when its chassis does
+					powered = time.Time{}
+				}
+			}
 			t.l.mu.Unlock()
 			t.told(powered, up)
 		}
