@@ -37,6 +37,7 @@ func TestAtTheSerialLine(t *testing.T) {
 	require.Contains(t, said, "admin has the keyboard: ask for it")
 	require.NotContains(t, said, "now")
 	require.Contains(t, w.says(0, "hello\n", "serial", "skarvoe-router"), "hello: not known here", "and at a command line of its own, over SSH")
+	require.Contains(t, w.says(0, "\n", "serial", "ostrel-virt-1"), "ostrel-virt-1 login:", "and through a controller")
 	require.Contains(t, w.says(2, "", "serial", "ostrel-mgmt"), "no serial line, and no command line, of ostrel-mgmt is in the estate")
 	require.Contains(t, w.says(2, "", "serial", "nowhere"), `there is no device "nowhere"`)
 	require.Contains(t, w.says(2, "", "serial", "ostrel-firewall", "--escape", "ctrl-m"), "a key that every line needs")
