@@ -36,8 +36,8 @@ type voice struct {
 	pulse Pulse
 }
 
-func (m *Moment) voices(d *estate.Device) []voice {
-	vs := make([]voice, 0, max(len(d.Probes), 1))
+// voices adds those of a device to a list.
+func (m *Moment) voices(d *estate.Device, vs []voice) []voice {
 	for i := range d.Probes {
 		pulse := m.ev.Probes[ProbeID{d.Key, i}]
 		pulse.Need = m.needs(d, pulse.Loss, d.Network)
@@ -80,18 +80,22 @@ func (m *Moment) needs(d *estate.Device, l loss.Meter, cables []estate.NetworkCa
 // answeredBetween or lately.
 func (m *Moment) hears(d *estate.Device) *hearing {
 	m.look(stateOf, d)
-	return m.heard.of(m, d, func() hearing {
-		vs := m.voices(d)
-		for i := range vs {
-			for _, at := range vs[i].pulse.Flips {
-				m.past(at.Add(FlapWindow + 1))
-			}
-		}
-		h := listen(vs, m.now)
-		h.slow = slow(d.Probes, vs)
-		h.reasons = slices.Clip(h.reasons) // it is shared: who adds to it must copy it
+	h, known := m.heard.of(d)
+	if known {
 		return h
-	})
+	}
+	was := m.as(d.Index())
+	m.vs = m.voices(d, m.vs[:0])
+	for i := range m.vs {
+		for _, at := range m.vs[i].pulse.Flips {
+			m.past(at.Add(FlapWindow + 1))
+		}
+	}
+	*h = listen(m.vs, m.now)
+	h.slow = slow(d.Probes, m.vs)
+	h.reasons = slices.Clip(h.reasons) // it is shared: who adds to it must copy it
+	m.at = was
+	return h
 }
 
 // lately is what the probes of another device say, with when it last answered.
@@ -156,7 +160,7 @@ func listen(vs []voice, now time.Time) hearing {
 
 // say puts what was heard into sentences.
 func (h *hearing) say(vs []voice) {
-	var heard, unheard listed
+	var heard, unheard names
 	misses := 0
 	var rtt time.Duration
 	for i := range vs {
@@ -164,33 +168,36 @@ func (h *hearing) say(vs []voice) {
 		switch {
 		case v.pulse.Answers():
 			if v.pulse.Wrong == 0 {
-				heard = append(heard, v.name)
+				heard.add(v.name)
 			}
 			if rtt == 0 || v.pulse.RTT < rtt {
 				rtt = v.pulse.RTT
 			}
-			if amiss := (Reason{Stance: Note, Text: Say("its host answers; %s %s", v.name, v.pulse.Why), At: v.pulse.LastAnswer}); v.pulse.AnswersWrong() {
-				h.amiss = append(h.amiss, amiss)
-			} else if v.pulse.Wrong > 0 {
-				h.reasons = append(h.reasons, amiss)
+			if v.pulse.Wrong > 0 {
+				amiss := Reason{Stance: Note, Text: Say("its host answers; %s %s", v.name, v.pulse.Why), At: v.pulse.LastAnswer}
+				if v.pulse.AnswersWrong() {
+					h.amiss = append(h.amiss, amiss)
+				} else {
+					h.reasons = append(h.reasons, amiss)
+				}
 			}
 			if v.pulse.Refused {
 				h.partly = append(h.partly, Reason{Text: Say("%s %s", v.name, v.pulse.Fault()), At: v.pulse.LastAnswer})
 			}
 		case v.pulse.Misses > 0:
-			unheard = append(unheard, v.name)
+			unheard.add(v.name)
 			misses += v.pulse.Misses
 			if h.answers && v.pulse.Silent() {
 				h.partly = append(h.partly, Reason{Text: Say("does not answer %s", v.name), At: v.pulse.SilentSince, Since: true})
 			}
 		}
 	}
-	if len(heard) > 0 {
+	if heard.first != nil {
 		stance := For
 		if h.silent {
 			stance = Against
 		}
-		h.reasons = append(h.reasons, Reason{Stance: stance, Text: Say("answers %s in %s", heard, millis(rtt)), At: h.lastAnswer})
+		h.reasons = append(h.reasons, Reason{Stance: stance, Text: Say("answers %s in %s", heard.all(), millis(rtt)), At: h.lastAnswer})
 	}
 	if !h.answers && misses > 0 {
 		since := h.since
@@ -201,7 +208,7 @@ func (h *hearing) say(vs []voice) {
 		}
 		h.reasons = append(h.reasons, Reason{
 			Stance: For, At: since, Since: true,
-			Text: Say("has not answered %d of %d probes (%s)", misses, misses, unheard),
+			Text: Say("has not answered %d of %d probes (%s)", misses, misses, unheard.all()),
 		})
 	}
 }

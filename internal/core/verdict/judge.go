@@ -250,15 +250,17 @@ const restartTold = 24 * time.Hour
 // flipsBefore is how often the way to a device has come and gone: what it has
 // suffered with that is no fault of its own.
 func (m *Moment) flipsBefore(d *estate.Device) int {
-	return *m.flipping.of(m, d, func() int {
-		most := 0
+	most, known := m.flipping.of(d)
+	if !known {
+		was := m.as(d.Index())
 		for _, c := range d.Network {
 			if via := m.e.Device(c.Via.Device); via != nil {
-				most = max(most, m.hears(via).flips, m.flipsBefore(via))
+				*most = max(*most, m.hears(via).flips, m.flipsBefore(via))
 			}
 		}
-		return most
-	})
+		m.at = was
+	}
+	return *most
 }
 
 // waysLost lists the ways in to a device that cannot be used now.

@@ -212,7 +212,7 @@ func (m *Moment) reachStrand(strand []estate.Key) []Hop {
 // rtt is the round trip of the fastest probe that answers.
 func (m *Moment) rtt(d *estate.Device) time.Duration {
 	var best time.Duration
-	vs := m.voices(d)
+	vs := m.voices(d, nil)
 	for i := range vs {
 		v := &vs[i]
 		if v.pulse.Answers() && (best == 0 || v.pulse.RTT < best) {

@@ -21,6 +21,7 @@ type Moment struct {
 	frames *frames // what each reader has looked at; nil: nobody wants to know
 	at     *frame  // of the one that is at work
 
+	vs        []voice // of the device that is listened to
 	heard     memo[hearing]
 	fed       memo[power] // by feeds alone
 	powers    memo[power]
@@ -71,27 +72,21 @@ type slot[V any] struct {
 	v     V
 }
 
-// of returns what was worked out of a device before, or has it worked out now, as the
-// device.
-func (o *memo[V]) of(m *Moment, d *estate.Device, work func() V) *V {
-	if o.all == nil {
-		v, ok := o.some[d.Key]
-		if !ok {
-			v = new(V)
-			m.as(d.Index(), func() { *v = work() })
-			if o.some == nil {
-				o.some = map[estate.Key]*V{}
-			}
-			o.some[d.Key] = v
+// of is where what was worked out of a device stands, and whether it has been. Who is told
+// that it has not works it out now, as the device.
+func (o *memo[V]) of(d *estate.Device) (v *V, known bool) {
+	if o.all != nil {
+		s := &o.all[d.Index()]
+		known, s.known = s.known, true
+		return &s.v, known
+	}
+	if v, known = o.some[d.Key]; !known {
+		if v = new(V); o.some == nil {
+			o.some = map[estate.Key]*V{}
 		}
-		return v
+		o.some[d.Key] = v
 	}
-	s := &o.all[d.Index()]
-	if !s.known {
-		m.as(d.Index(), func() { s.v = work() })
-		s.known = true
-	}
-	return &s.v
+	return v, known
 }
 
 // Heard says of one device what Moment.Heard does.

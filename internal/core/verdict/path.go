@@ -141,7 +141,7 @@ func (m *Moment) ourSide(of silence) path {
 // answeredBetween says when a device last answered between two times.
 func (m *Moment) answeredBetween(d *estate.Device, after, before time.Time) (at time.Time) {
 	m.look(factsOf, d)
-	vs := m.voices(d)
+	vs := m.voices(d, nil)
 	for i := range vs {
 		if a := vs[i].pulse.between(after, before); a.After(at) {
 			at = a
@@ -159,7 +159,9 @@ func (m *Moment) ownPort() (n int, since time.Time) {
 	}
 	if m.port == nil {
 		m.port = &ownPort{}
-		m.as(2*len(m.e.Devices), func() { m.port.listen(m) })
+		was := m.as(2 * len(m.e.Devices))
+		m.port.listen(m)
+		m.at = was
 	}
 	return m.port.n, m.port.since
 }
@@ -241,7 +243,9 @@ func (m *Moment) sides(v *estate.Device) (by side, against int) {
 	m.look(sidesOf, v)
 	s, known := m.passes[v.Key]
 	if !known {
-		m.as(len(m.e.Devices)+v.Index(), func() { s = m.compare(v) })
+		was := m.as(len(m.e.Devices) + v.Index())
+		s = m.compare(v)
+		m.at = was
 		if m.passes == nil {
 			m.passes = map[estate.Key]sided{}
 		}

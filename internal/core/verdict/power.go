@@ -71,22 +71,28 @@ func Idle(d *estate.Device) float64 {
 // power weighs everything that says whether a device has power.
 func (m *Moment) power(d *estate.Device) *power {
 	m.look(stateOf, d)
-	return m.powers.of(m, d, func() power {
-		p := m.withChassis(d, m.withPanel(d, *m.feeds(d)))
+	p, known := m.powers.of(d)
+	if !known {
+		was := m.as(d.Index())
+		*p = m.withChassis(d, m.withPanel(d, *m.feeds(d)))
 		p.reasons = slices.Clip(p.reasons) // it is shared: who adds to it must copy it
-		return p
-	})
+		m.at = was
+	}
+	return p
 }
 
 // feeds weighs the feeds of a device: it is powered while enough of them carry
 // current, or, where they are not metered, are on. One of several feeds may
 // carry little while the others carry it all, so the sum counts.
 func (m *Moment) feeds(d *estate.Device) *power {
-	return m.fed.of(m, d, func() power {
-		p := m.addFeeds(d)
+	p, known := m.fed.of(d)
+	if !known {
+		was := m.as(d.Index())
+		*p = m.addFeeds(d)
 		p.reasons = slices.Clip(p.reasons)
-		return p
-	})
+		m.at = was
+	}
+	return p
 }
 
 func (m *Moment) addFeeds(d *estate.Device) power {
@@ -94,8 +100,8 @@ func (m *Moment) addFeeds(d *estate.Device) power {
 	live, dead, unknown := 0, 0, 0
 	meteredYes, meteredNo := false, true
 	confirmed := true
-	for _, c := range d.Power {
-		f := m.feed(d, c)
+	for i := range d.Power {
+		f := m.feed(d, &d.Power[i])
 		p.reasons = append(p.reasons, f.reasons...)
 		p.stale = p.stale || f.stale
 		p.metered = p.metered || f.metered
@@ -141,7 +147,7 @@ func (m *Moment) addFeeds(d *estate.Device) power {
 }
 
 // feed weighs one power cable.
-func (m *Moment) feed(d *estate.Device, c estate.PowerCable) power {
+func (m *Moment) feed(d *estate.Device, c *estate.PowerCable) power {
 	pdu := m.e.Device(c.From.Device)
 	if pdu == nil {
 		return m.utilityFeed(d)
@@ -176,7 +182,7 @@ func (m *Moment) feed(d *estate.Device, c estate.PowerCable) power {
 	case out.Metered && out.W > Idle(d):
 		// Current is measured, so it beats what the relay is said to be.
 		f.state = powerYes
-		text := Say("draws %.1f W on %s %s", out.W, pdu.Key, words(c.From))
+		text := Say("draws %.1f W on %s", out.W, (*fromOf)(c))
 		if !out.On {
 			text = Say("draws %.1f W on %s %s, although that outlet is reported off", out.W, pdu.Key, words(c.From))
 		}

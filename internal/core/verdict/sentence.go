@@ -28,17 +28,19 @@ func (s Sentence) String() string {
 
 // What goes into sentences, and is worded when they are read.
 type (
-	words  estate.End // "outlet 5"
-	placed estate.End // "outlet 5 of pdu"
+	fromOf estate.PowerCable // "pdu outlet 5"
+	words  estate.End        // "outlet 5"
+	placed estate.End        // "outlet 5 of pdu"
 	listed []any
 	owned  string // "its card"
 	millis time.Duration
 	watts  float64
 )
 
-func (e words) String() string  { return estate.End(e).Words() }
-func (e placed) String() string { return estate.End(e).Place() }
-func (o owned) String() string  { return "its " + string(o) }
+func (c *fromOf) String() string { return string(c.From.Device) + " " + c.From.Words() }
+func (e words) String() string   { return estate.End(e).Words() }
+func (e placed) String() string  { return estate.End(e).Place() }
+func (o owned) String() string   { return "its " + string(o) }
 func (l listed) String() string {
 	all := make([]string, len(l))
 	for i, x := range l {
@@ -48,3 +50,28 @@ func (l listed) String() string {
 }
 func (d millis) String() string { return Millis(time.Duration(d)) }
 func (w watts) String() string  { return Watts(float64(w)) }
+
+// names is one name, as most often, or several.
+type names struct {
+	first any
+	list  listed
+}
+
+func (n *names) add(name any) {
+	switch {
+	case n.first == nil:
+		n.first = name
+	case n.list == nil:
+		n.list = listed{n.first, name}
+	default:
+		n.list = append(n.list, name)
+	}
+}
+
+// all is what is said of them.
+func (n *names) all() any {
+	if n.list != nil {
+		return n.list
+	}
+	return n.first
+}

@@ -101,9 +101,9 @@ func (s *Standing) Judge(now time.Time) ([]int, *Moment) {
 	slices.Sort(r.devices)
 	for _, i := range r.devices {
 		d := &s.e.Devices[i]
-		var v Verdict
-		m.as(i, func() { v = m.judge(d) })
-		s.Put(d.Key, v)
+		m.as(i)
+		s.Put(d.Key, m.judge(d))
+		m.at = nil
 		s.keep(i, &s.frames.all[i])
 	}
 	r.newParts()
@@ -212,8 +212,9 @@ func (r *round) compare(reader int) {
 	case reader < n:
 		r.devices = append(r.devices, reader)
 		d := &r.e.Devices[reader]
-		var now summary
-		r.m.as(reader, func() { now = r.m.summary(d) })
+		r.m.as(reader)
+		now := r.m.summary(d)
+		r.m.at = nil
 		if !now.equal(r.short[reader]) {
 			r.short[reader] = now
 			r.changed(stateOf.of(d))

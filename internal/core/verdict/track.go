@@ -47,9 +47,15 @@ func (f *frame) tidy() {
 	f.looked = slices.Compact(f.looked)
 }
 
+// usualLooks is for how much there is room at first.
+const usualLooks = 12
+
 // look notes that whoever is at work now has looked at something.
 func (m *Moment) look(kind source, d *estate.Device) {
 	if m.at != nil {
+		if m.at.looked == nil {
+			m.at.looked = make([]source, 0, usualLooks)
+		}
 		m.at.looked = append(m.at.looked, kind.of(d))
 	}
 }
@@ -71,20 +77,19 @@ type frames struct {
 	used []int
 }
 
-// as lets a reader work: what it looks at is noted as its own, whoever asked for it.
-func (m *Moment) as(reader int, work func()) {
+// as lets a reader work until m.at is what it returns again: what is looked at meanwhile is
+// noted as the reader's own, whoever asked for it.
+func (m *Moment) as(reader int) (was *frame) {
 	if m.frames == nil {
-		work()
-		return
+		return nil
 	}
-	was := m.at
+	was = m.at
 	m.at = &m.frames.all[reader]
 	if !m.at.used {
 		m.at.used = true
 		m.frames.used = append(m.frames.used, reader)
 	}
-	work()
-	m.at = was
+	return was
 }
 
 // clear forgets all, and keeps the room.

@@ -39,15 +39,18 @@ func (m *Moment) need(cables []estate.NetworkCable) int {
 func (m *Moment) wayLoss(via estate.Key) wayLoss {
 	d := m.e.Device(via)
 	m.look(stateOf, d)
-	return *m.ways.of(m, d, func() wayLoss {
-		w := wayLossOf(m.ev.Ways[via])
+	w, known := m.ways.of(d)
+	if !known {
+		was := m.as(d.Index())
+		*w = wayLossOf(m.ev.Ways[via])
 		if len(d.Network) > 0 {
 			if up := m.wayLoss(d.Network[0].Via.Device); up.need > w.need {
-				return up
+				*w = up
 			}
 		}
-		return w
-	})
+		m.at = was
+	}
+	return *w
 }
 
 // losses adds up, hop by hop, what is lost next to each next to which something is.
