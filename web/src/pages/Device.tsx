@@ -1,20 +1,22 @@
 import * as Menu from '@radix-ui/react-dropdown-menu'
 import { lazy, Suspense, useState } from 'react'
 import { Link, useParams } from 'react-router'
-import type { Device, HopState, Operation, Reason } from '../api/client'
-import { useDevice, useDraw, useLook } from '../api/hooks'
+import type { Device, HopState, Operation } from '../api/client'
+import { useDevice, useDraw } from '../api/hooks'
 import { ControllerCard } from '../inside/Controller'
 import { EventLog } from '../inside/EventLog'
 import { Readings } from '../inside/Readings'
 import { SheetCard } from '../inside/Sheet'
 import { Strands } from '../marks/lines'
 import { ink, Mark, words } from '../marks/Mark'
-import { actionName, actionsFor, capital, counted, sentence, switchedOutlets } from '../parts/say'
-import { At, useNow, wattHours, watts } from '../parts/time'
-import { Button, Card, Loading, Wrong } from '../parts/ui'
+import { actionName, actionsFor, counted, switchedOutlets } from '../parts/say'
+import { At, wattHours, watts } from '../parts/time'
+import { Card, Loading, Wrong } from '../parts/ui'
+import { Why } from '../parts/Why'
 import { CardCard, PortsCard } from '../power/Gear'
 import { HistoryCard } from '../power/History'
 import { SupplyCard } from '../power/Supply'
+import { ToTheLine } from '../serial/ToTheLine'
 
 const Chart = lazy(() => import('../parts/Chart').then((m) => ({ default: m.Chart })))
 
@@ -101,33 +103,6 @@ function Loaded({ device }: { device: Device }) {
 const atOnce = 2
 
 /** The likely actions as buttons, the others in a menu. */
-/** The way to its serial line, and who is there. */
-function ToTheLine({ device }: { device: Device }) {
-  const on = device.summary.atLine ?? []
-  return (
-    <div className="max-lg:order-4">
-      <Card title="Serial line">
-        <Link
-          to={`/devices/${device.summary.key}/serial`}
-          className="inline-flex min-h-8 items-center rounded-md border border-rule2 bg-panel px-3 font-medium max-sm:min-h-11"
-        >
-          Sit down at it
-        </Link>
-        {on.length > 0 && (
-          <ul className="mt-2">
-            {on.map((x) => (
-              <li key={x.who + x.since}>
-                {x.who} is on since <At at={x.since} zone={device.zone} />
-                {x.types && ', and types'}
-              </li>
-            ))}
-          </ul>
-        )}
-      </Card>
-    </div>
-  )
-}
-
 function Actions({ device }: { device: Device }) {
   const d = device.summary
   const acts = actionsFor(d)
@@ -250,91 +225,6 @@ function About({ device }: { device: Device }) {
         )}
       </Card>
     </div>
-  )
-}
-
-function Why({ device }: { device: Device }) {
-  const v = device.summary.verdict
-  return (
-    <div className="max-lg:order-1">
-      <Card
-        title={`Why we say ${words(v.state)}`}
-        aside={
-          <span>
-            since <At at={v.since} zone={device.zone} />
-          </span>
-        }
-      >
-        <Attended device={device} />
-        {(['for', 'against', 'note'] as const).map((stance) => (
-          <Reasons
-            key={stance}
-            stance={stance}
-            list={v.reasons.filter((r) => r.stance === stance)}
-            zone={device.zone}
-          />
-        ))}
-        <LookAgain device={device.summary.key} />
-      </Card>
-    </div>
-  )
-}
-
-/** Asks at once all that shows how it is: it harms nobody, and may settle what is in doubt. */
-function LookAgain({ device }: { device: string }) {
-  const look = useLook(device)
-  const asked = look.data?.asked ?? []
-  return (
-    <div className="mt-3 flex flex-wrap items-center gap-3">
-      <Button disabled={look.isPending} onClick={() => look.mutate()}>
-        {look.isPending ? 'Looking…' : 'Look again'}
-      </Button>
-      <span className="min-w-0 flex-1 text-[12px] text-ink3" role="status">
-        {look.isPending && 'Who does not answer takes a few seconds.'}
-        {look.isError && String(look.error.message)}
-        {look.isSuccess && `Asked just now: ${asked.join(', ')}.`}
-      </span>
-    </div>
-  )
-}
-
-const stances = { for: 'What speaks for it', against: 'What speaks against it', note: 'What is known besides' }
-
-/** The reasons of one kind together, under one heading. */
-function Reasons({ stance, list, zone }: { stance: keyof typeof stances; list: Reason[]; zone: string }) {
-  const now = useNow()
-  if (list.length === 0) return null
-  return (
-    <section className="mt-2 first:mt-0">
-      <h3 className="text-[12px] text-ink3">{stances[stance]}</h3>
-      <ul>
-        {list.map((r) => (
-          <li key={r.text} className="flex justify-between gap-4 py-0.5">
-            <span className={stance === 'note' ? 'text-ink2' : ''}>{capital(sentence(r, zone, now))}</span>
-            <span className="text-right whitespace-nowrap text-ink3 max-sm:hidden">
-              {r.at && !r.since && <At at={r.at} zone={zone} />}
-            </span>
-          </li>
-        ))}
-      </ul>
-    </section>
-  )
-}
-
-/** Who sees to it, and what was noted last: whoever is about to act should know. */
-function Attended({ device }: { device: Device }) {
-  const i = device.incident
-  const noted = i?.notes[i.notes.length - 1]
-  if (!i || (!i.seen && !noted)) return null
-  return (
-    <p className="mb-2 border-l-2 border-brass pl-3">
-      {i.seen && (
-        <>
-          <b>{i.seen.by} sees to it</b>, since <At at={i.seen.at} zone={device.zone} />.{' '}
-        </>
-      )}
-      {noted && `${noted.by} has noted: ${noted.text}`}
-    </p>
   )
 }
 
