@@ -3,6 +3,7 @@ package e2e
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -22,9 +23,10 @@ func TestInsideAServer(t *testing.T) {
 	const store, virt = "ostrel-store", "ostrel-virt-2"
 	w.eventually(func() bool { return len(reads[contract.Sensors](w, "sensors", store).Sensors) > 40 }, "its sensors are read")
 	require.NoError(t, w.lab.FailFan(store, 2))
-	w.eventually(func() bool { return w.verdict(store) == "strained" }, "a fan that stands still is noticed")
+	w.eventually(func() bool { // a machine that is busy may strain it before, with readings that are late
+		return w.verdict(store) == "strained" && strings.Contains(w.flat(0, "", "show", store), "Fan 2 is 0 rpm, below its critical limit of 900 rpm")
+	}, "a fan that stands still is noticed")
 	require.Regexp(t, `out of bounds\s+Fan 2\s+0 rpm\s+critical`, w.says(0, "", "sensors", store))
-	require.Contains(t, w.flat(0, "", "show", store), "Fan 2 is 0 rpm, below its critical limit of 900 rpm")
 	w.eventually(func() bool {
 		return len(reads[contract.EventLog](w, "events", store, "--since", "1h").Events) >= 2
 	}, "and stands in the event log")
