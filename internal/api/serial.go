@@ -17,6 +17,7 @@ import (
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/serial"
+	"plumbbob/internal/people"
 )
 
 // The serial line of a device over a WebSocket. Bytes go as binary messages: from here with
@@ -131,13 +132,17 @@ func (s *Server) atLine(ctx context.Context, ws *websocket.Conn, seat *broker.Se
 		return
 	default:
 	}
+	if errors.Is(err, broker.ErrOver) {
+		_ = ws.Close(websocket.StatusServiceRestart, err.Error())
+		return
+	}
 	if errors.Is(err, broker.ErrGone) {
 		_ = ws.Close(websocket.StatusGoingAway, err.Error())
 		return
 	}
-	if s.ended(context.WithoutCancel(ctx)) {
+	if !s.maySit(context.WithoutCancel(ctx)) {
 		seat.Leave()
-		_ = ws.Close(websocket.StatusPolicyViolation, "your log-in has ended")
+		_ = ws.Close(websocket.StatusPolicyViolation, "your log-in has ended, or you may not see lines any more")
 		return
 	}
 	seat.Lost()
@@ -158,10 +163,17 @@ func (s *Server) alive(ctx context.Context, stop func(), ws *websocket.Conn) {
 		within, cancel := context.WithTimeout(ctx, pingWithin)
 		err := ws.Ping(within)
 		cancel()
-		if err != nil || s.ended(ctx) {
+		if err != nil || !s.maySit(ctx) {
 			return
 		}
 	}
+}
+
+// maySit says whether who sits at a line still may: a log-in ends, and a role is taken away.
+// While that cannot be found out, it is as it was.
+func (s *Server) maySit(ctx context.Context) bool {
+	x, err := s.People.Who(ctx, whoIs(ctx).token)
+	return err != nil && !errors.Is(err, people.ErrNotIn) || err == nil && serial.May(operation.Role(x.Role), serial.See)
 }
 
 // told sends what is new until there is nobody to send it to.

@@ -115,6 +115,8 @@ func (r *Room) end(l *line) bool {
 		return false
 	}
 	delete(r.lines, l.device)
+	l.over = true
+	l.wake()
 	return true
 }
 

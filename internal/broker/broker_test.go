@@ -23,6 +23,7 @@ import (
 type desk struct {
 	*Room
 	conns <-chan net.Conn
+	stop  func()
 
 	mu      sync.Mutex
 	entries []store.Entry
@@ -42,8 +43,8 @@ func newDesk(t *testing.T) *desk {
 		}
 	}()
 	line := attach.New(attach.Options{Addresses: []string{ln.Addr().String()}, Timeout: time.Minute})
-	d := &desk{conns: conns}
 	ctx, stop := context.WithCancel(t.Context())
+	d := &desk{conns: conns, stop: stop}
 	d.Room = New(Parts{
 		Estate: estate.Empty, Bus: &bus.Bus{},
 		Paths: func(k estate.Key) ([]Path, error) {
@@ -148,6 +149,24 @@ func TestTwoShareALine(t *testing.T) {
 	defer d.mu.Unlock()
 	require.Len(t, d.entries, 4, "two sat down, and two left")
 	require.Equal(t, "Sat down at the serial line of router", d.entries[0].Text)
+}
+
+// TestAStopEndsLines: who sits there is told, and nobody sits down any more.
+func TestAStopEndsLines(t *testing.T) {
+	d := newDesk(t)
+	a := d.sit(t, "marsh", operation.Steward)
+	hears(t, a, up)
+	d.stop()
+	for {
+		if _, err := a.Next(t.Context()); err != nil {
+			require.ErrorIs(t, err, ErrOver)
+			break
+		}
+	}
+	require.Eventually(t, func() bool {
+		_, err := d.Sit("router", Coming{Seat: serial.Seat{Who: "kari", Role: operation.Keeper}})
+		return err != nil && strings.Contains(err.Error(), "starting, or stopping")
+	}, time.Minute, time.Millisecond)
 }
 
 // TestWhoMayNotSit is told why.

@@ -39,6 +39,7 @@ type line struct {
 	up      bool
 	notices []string // the newest, and how many there were before them
 	before  int
+	over    bool          // it has ended, with the service
 	version int           // counts changes of all but the log
 	news    chan struct{} // closed when anything is new
 	poked   chan struct{} // wakes the loop: somebody has come, or gone

@@ -44,14 +44,19 @@ type News struct {
 // mostAtOnce is how much is said in one piece.
 const mostAtOnce = 16 << 10
 
-// ErrGone says that a seat is not there any more.
-var ErrGone = errors.New("your seat at the line has ended")
+// How a seat ends.
+var (
+	ErrGone = errors.New("your seat at the line has ended")
+	ErrOver = errors.New("the service is stopping") // it can be taken again when that is back
+)
 
-// Next waits for news. Its error is that of ctx, or ErrGone.
+// Next waits for news. Its error is that of ctx, ErrGone or ErrOver.
 func (s *Seat) Next(ctx context.Context) (News, error) {
 	for {
 		n, more, some := s.look()
 		switch {
+		case more == nil:
+			return n, ErrOver
 		case n.State != nil && n.State.You == "":
 			return n, ErrGone
 		case some:
@@ -70,6 +75,9 @@ func (s *Seat) look() (n News, more <-chan struct{}, some bool) {
 	l := s.l
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	if l.over {
+		return n, nil, false
+	}
 	now := time.Now()
 	if s.version != l.version {
 		s.version, some = l.version, true
