@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"io"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -9,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"plumbbob/internal/browser"
+	"plumbbob/internal/client"
 )
 
 // TestAtTheSerialLine: somebody types in the browser, somebody else watches from a terminal
@@ -53,4 +56,32 @@ func TestAtTheSerialLine(t *testing.T) {
 		return strings.Contains(w.says(0, "", "journal"), "Left the serial line of ostrel-firewall")
 	}, "leaving is on record")
 	require.Empty(t, b.Complaints(), "neither errors nor what the content policy forbids")
+}
+
+// TestASeatSurvivesTheService: one that is killed, and one that is stopped, in the middle.
+func TestASeatSurvivesTheService(t *testing.T) {
+	w, p := apart(t)
+	keys, typing := io.Pipe()
+	out, done := &output{}, make(chan int, 1)
+	go func() {
+		done <- client.Main([]string{"serial", "ostrel-firewall", "--config", filepath.Join(w.dir, w.login)}, keys, out, out)
+	}()
+	says := func(text string, times int) {
+		t.Helper()
+		w.eventually(func() bool { return strings.Count(out.String(), text) >= times }, text)
+	}
+	says("admin has the keyboard", 1)
+	for i, end := range []func(*testing.T){p.kill, p.stop} {
+		before := strings.Count(out.String(), "ostrel-firewall login:")
+		w.eventually(func() bool {
+			_, err := io.WriteString(typing, "\n") // the line may not be up yet
+			return err == nil && strings.Count(out.String(), "ostrel-firewall login:") > before
+		}, "what is typed arrives")
+		end(t)
+		says("the connection is lost; coming back", i+1)
+		p.start(t, p.program)
+		says("[plumb: back]", i+1)
+	}
+	require.NoError(t, typing.Close())
+	require.Zero(t, <-done, out.String())
 }
