@@ -83,11 +83,7 @@ func (s *Server) LookAtDevice(ctx context.Context, req contract.LookAtDeviceRequ
 	if err != nil {
 		return nil, err
 	}
-	asked := make([]string, len(ask))
-	for i, k := range ask {
-		asked[i] = string(k)
-	}
-	return contract.LookAtDevice200JSONResponse{Asked: asked, Device: *out}, nil
+	return contract.LookAtDevice200JSONResponse{Asked: keys(ask), Device: *out}, nil
 }
 
 // device is all that is known of a device.

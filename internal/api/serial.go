@@ -78,8 +78,8 @@ type lineWish struct {
 func (s *Server) serial(c *echo.Context) error {
 	ctx := c.Request().Context()
 	key := estate.Key(c.Param("key"))
-	if s.Keeper.Estate().Device(key) == nil {
-		return s.noDevice(string(key))
+	if err := s.knows(key); err != nil {
+		return err
 	}
 	if c.Request().Header.Get("Upgrade") == "" {
 		return usage("the serial line is a WebSocket: open it as one, or write plumb serial %s", key)

@@ -9,7 +9,6 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/hex"
-	"fmt"
 	"sync"
 	"time"
 
@@ -73,8 +72,8 @@ const someOf = 4 << 10
 
 // Sit takes a seat at the line of a device. A seat whose ID is known is taken again.
 func (r *Room) Sit(k estate.Key, c Coming) (*Seat, error) {
-	if !serial.May(c.Role, serial.See) {
-		return nil, &serial.NoError{Text: fmt.Sprintf("a %s may not see what a serial line says: it may hold passwords", c.Role)}
+	if err := serial.MaySit(c.Role); err != nil { // before a line is called for them
+		return nil, err
 	}
 	if _, err := r.Paths(k); err != nil {
 		return nil, err

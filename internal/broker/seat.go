@@ -259,21 +259,14 @@ func (s *Seat) BeAlone(d time.Duration) error {
 
 // Leave ends the seat.
 func (s *Seat) Leave() {
-	l := s.l
-	l.mu.Lock()
-	for _, x := range l.seats.All {
-		if x.ID == s.ID {
-			l.left(x)
+	_ = s.does(func(x *serial.Seats, now time.Time) ([]string, error) {
+		for _, was := range x.All {
+			if was.ID == s.ID {
+				s.l.left(was)
+			}
 		}
-	}
-	now := time.Now()
-	if said := l.seats.Leave(s.ID, now); len(said) > 0 {
-		l.curtain(now)
-		l.tell(said...)
-	}
-	l.mu.Unlock()
-	l.poke()
-	l.room.Bus.Seated.Publish(l.device)
+		return x.Leave(s.ID, now), nil
+	})
 }
 
 // Lost keeps the seat for a while, for who comes back.

@@ -75,8 +75,9 @@ func (d *Device) CommandLines(kind string) []Endpoint {
 // it is a console server that answers there, and not the device.
 func (d *Device) OverSerial(ep Endpoint) bool { return ep.Gives(GivesLine) && len(d.Serial) > 0 }
 
-// HasLine says whether somebody can sit at a line of characters of the device: its serial
-// port behind a console server or its controller, or its own command line.
-func (d *Device) HasLine() bool {
-	return slices.ContainsFunc(d.Endpoints, func(ep Endpoint) bool { return ep.Gives(GivesCommands) || ep.Gives(GivesHost) })
-}
+// Talks says whether somebody can sit at a line of characters there: the serial port behind
+// a console server or a controller, or a command line.
+func (ep Endpoint) Talks() bool { return ep.Gives(GivesCommands) || ep.Gives(GivesHost) }
+
+// HasLine says whether that can be done at one of the device's endpoints.
+func (d *Device) HasLine() bool { return slices.ContainsFunc(d.Endpoints, Endpoint.Talks) }

@@ -25,6 +25,14 @@ func May(role operation.Role, right Right) bool {
 	return role.AtLeast(least[right])
 }
 
+// MaySit says why who has a role may not sit at a line at all.
+func MaySit(role operation.Role) error {
+	if !May(role, See) {
+		return no("a %s may not see what a serial line says: it may hold passwords", role)
+	}
+	return nil
+}
+
 // Times of sitting at a line.
 const (
 	AskFor    = 20 * time.Second // a request for the keyboard stands on its holder's screen; then it is given
@@ -54,7 +62,6 @@ type Request struct {
 type Seats struct {
 	All      []Seat
 	Keyboard string    // the seat that has it; empty: nobody
-	Had      time.Time // since when
 	Typed    time.Time // the last key, or when it got the keyboard
 	Asked    *Request
 	Alone    time.Time // until when only who has the keyboard sees what is said
@@ -83,8 +90,8 @@ func (s *Seats) Holder() *Seat { return s.seat(s.Keyboard) }
 // Sit adds a seat, or brings one back whose connection was lost. Who may type, and is the
 // first, has the keyboard. It returns what the others should be told.
 func (s *Seats) Sit(x Seat, now time.Time) (said []string, err error) {
-	if !May(x.Role, See) {
-		return nil, no("a %s may not see what a serial line says: it may hold passwords", x.Role)
+	if err := MaySit(x.Role); err != nil {
+		return nil, err
 	}
 	if was := s.seat(x.ID); was != nil {
 		if was.Who != x.Who {
@@ -113,11 +120,10 @@ func (s *Seats) Sit(x Seat, now time.Time) (said []string, err error) {
 
 // hand gives the keyboard to a seat, or to nobody.
 func (s *Seats) hand(id string, now time.Time) string {
-	s.Keyboard, s.Had, s.Typed, s.Asked, s.Alone, s.AloneAt = id, now, now, nil, time.Time{}, time.Time{}
+	s.Keyboard, s.Typed, s.Asked, s.Alone, s.AloneAt = id, now, nil, time.Time{}, time.Time{}
 	if h := s.Holder(); h != nil {
 		return h.Who + " has the keyboard"
 	}
-	s.Had = time.Time{}
 	return "the keyboard is free"
 }
 

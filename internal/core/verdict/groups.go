@@ -70,9 +70,12 @@ func (m *Moment) lostGroups(pdu *estate.Device) (rs []Reason) {
 		if !out.On || out.Dead.since.IsZero() || o.Kind != estate.Socket {
 			continue
 		}
-		name, lost := m.lostGroup(pdu, o.Number)
-		if lost && !seen[name] {
-			seen[name] = true
+		name, _ := groupOf(pdu, o.Number)
+		if seen[name] {
+			continue
+		}
+		seen[name] = true
+		if _, lost := m.lostGroup(pdu, o.Number); lost {
 			rs = append(rs, Reason{At: out.Dead.since, Since: true, Text: Say("nothing is drawn from %s any more, although its outlets are on: has its breaker tripped, or has it lost its feed?", name)})
 		}
 	}

@@ -392,11 +392,8 @@ func (m *Moment) lives(d *estate.Device, h *hearing) (Reason, bool) {
 // hold keeps the last verdict while the evidence for a new one is incomplete.
 func (m *Moment) hold(d *estate.Device, h *hearing, p *power) Verdict {
 	v := Verdict{State: Unknown}
-	if h.silent && !m.past(h.since.Add(settling)) {
-		m.open = true
-		if m.at != nil {
-			m.at.open = true
-		}
+	if h.silent && !m.past(h.since.Add(settling)) && m.at != nil {
+		m.at.open = true
 	}
 	if was, ok := m.prev[d.Key]; ok && was.State != Unknown && was.State != Parked && h.asked {
 		// A finished operation does not keep a device waking, and stale power

@@ -16,8 +16,6 @@ type Moment struct {
 	now  time.Time
 	prev map[estate.Key]Verdict
 
-	open bool // a verdict waits for what is heard next
-
 	frames *frames // what each reader has looked at; nil: nobody wants to know
 	at     *frame  // of the one that is at work
 
@@ -49,10 +47,6 @@ func At(e *estate.Estate, ev *Evidence, prev map[estate.Key]Verdict, now time.Ti
 // settling is how long after falling silent a device may wait for proof of its
 // path: what has not come by then comes with no single answer.
 const settling = time.Minute
-
-// Open says, after Judge, that a verdict waits for what is heard next, whatever
-// that is.
-func (m *Moment) Open() bool { return m.open }
 
 // remember makes room for what is worked out of all devices.
 func (m *Moment) remember(n int) {

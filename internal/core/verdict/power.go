@@ -184,12 +184,12 @@ func (m *Moment) feed(d *estate.Device, c *estate.PowerCable) power {
 		f.state = powerYes
 		text := Say("draws %.1f W on %s", out.W, (*fromOf)(c))
 		if !out.On {
-			text = Say("draws %.1f W on %s %s, although that outlet is reported off", out.W, pdu.Key, words(c.From))
+			text = Say("draws %.1f W on %s, although that outlet is reported off", out.W, (*fromOf)(c))
 		}
 		f.reasons = []Reason{{Stance: For, Text: text, At: out.At}}
 	case out.Metered && out.W > DefaultIdleW && d.IdleW == 0:
 		// Between nothing and a running host: only its controller can tell.
-		f.reasons = []Reason{{Text: Say("draws %.1f W on %s %s, which may be its standby power alone", out.W, pdu.Key, words(c.From)), At: out.At}}
+		f.reasons = []Reason{{Text: Say("draws %.1f W on %s, which may be its standby power alone", out.W, (*fromOf)(c)), At: out.At}}
 	case !out.On:
 		f.state = powerNo
 		f.reasons = []Reason{{Stance: For, Text: Say("%s is off%s", at, wattsIf(" and carries ", out)), At: out.At}}

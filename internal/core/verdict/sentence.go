@@ -29,7 +29,6 @@ func (s Sentence) String() string {
 // What goes into sentences, and is worded when they are read.
 type (
 	fromOf estate.PowerCable // "pdu outlet 5"
-	words  estate.End        // "outlet 5"
 	placed estate.End        // "outlet 5 of pdu"
 	listed []any
 	owned  string // "its card"
@@ -38,7 +37,6 @@ type (
 )
 
 func (c *fromOf) String() string { return string(c.From.Device) + " " + c.From.Words() }
-func (e words) String() string   { return estate.End(e).Words() }
 func (e placed) String() string  { return estate.End(e).Place() }
 func (o owned) String() string   { return "its " + string(o) }
 func (l listed) String() string {

@@ -23,7 +23,7 @@ func (g *Garage) Lines(k estate.Key) (all []Line, err error) {
 	}
 	err = notSent(gear.Unsupported, "no serial line, and no command line, of %s is in the estate: state an endpoint with protocol telnet, ssh or ipmi", k)
 	for _, ep := range d.Endpoints {
-		if !ep.Gives(estate.GivesCommands) && !ep.Gives(estate.GivesHost) {
+		if !ep.Talks() {
 			continue
 		}
 		driver, openErr := g.Open(estate.EndpointID{Device: k, Name: ep.Name})

@@ -46,7 +46,7 @@ type Driver struct {
 	repo    *ipmi.Repository
 	limits  map[*ipmi.SensorRecord]ipmi.RawThresholds // as they hold now
 	log     *ipmi.EventLog
-	line    *attach.Line // of the host; nil before anybody wanted it
+	line    *attach.Line // of the host
 	reading sync.Mutex   // one sweep of the sensors at a time
 }
 
@@ -64,6 +64,7 @@ var (
 // Open prepares a driver. It sends nothing yet.
 func Open(o Options) (*Driver, error) {
 	d := &Driver{o: o, limits: map[*ipmi.SensorRecord]ipmi.RawThresholds{}}
+	d.line = attach.New(attach.Options{Addresses: o.Addresses, Timeout: lineWithin, Dial: d.serial})
 	return d, d.dial(0)
 }
 
@@ -95,9 +96,7 @@ func (d *Driver) options(address string) ipmi.Options {
 func (d *Driver) Close() error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.line != nil {
-		_ = d.line.Close()
-	}
+	_ = d.line.Close()
 	return d.client.Close()
 }
 

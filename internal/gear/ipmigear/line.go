@@ -15,14 +15,7 @@ const lineWithin = 30 * time.Second
 
 // Line is the serial port of the host, over LAN. It has a session of its own, for as long as
 // somebody is at it.
-func (d *Driver) Line() *attach.Line {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if d.line == nil {
-		d.line = attach.New(attach.Options{Addresses: d.o.Addresses, Timeout: lineWithin, Dial: d.serial})
-	}
-	return d.line
-}
+func (d *Driver) Line() *attach.Line { return d.line }
 
 func (d *Driver) serial(ctx context.Context, address string) (attach.Wire, error) {
 	if d.o.Legacy {

@@ -19,14 +19,7 @@ const (
 
 // Line is a shell of its own at the far end, that many may share: the device's command
 // line, or the serial port that a console server leads to.
-func (d *Driver) Line() *attach.Line {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if d.line == nil {
-		d.line = attach.New(attach.Options{Addresses: d.o.Addresses, Hide: d.o.Secret.Password, Timeout: 2 * d.o.Timeout, Dial: d.shell})
-	}
-	return d.line
-}
+func (d *Driver) Line() *attach.Line { return d.line }
 
 func (d *Driver) shell(ctx context.Context, _ string) (attach.Wire, error) {
 	c, err := d.connect(ctx)

@@ -45,6 +45,7 @@ type Pins struct {
 type Driver struct {
 	o    Options
 	auth ssh.AuthMethod
+	line *attach.Line // a shell, for people
 
 	dialing gear.Turn // one connection is made at a time; not held while it is used
 
@@ -52,7 +53,6 @@ type Driver struct {
 	client *ssh.Client
 	at     int // which address is used
 	closed bool
-	line   *attach.Line // a shell, for people; nil before anybody wanted it
 }
 
 var (
@@ -66,6 +66,7 @@ func Open(o Options) (*Driver, error) {
 		return nil, &gear.Error{Kind: gear.Unreachable, Outcome: sending.NotSent, Text: o.Name + " has no address"}
 	}
 	d := &Driver{o: o, dialing: gear.NewTurn(), auth: ssh.Password(o.Secret.Password)}
+	d.line = attach.New(attach.Options{Addresses: o.Addresses, Hide: o.Secret.Password, Timeout: 2 * o.Timeout, Dial: d.shell})
 	if o.Secret.Kind == secret.SSHKey {
 		key, err := ssh.ParsePrivateKey([]byte(o.Secret.Password))
 		if err != nil {
@@ -79,12 +80,10 @@ func Open(o Options) (*Driver, error) {
 // Close ends the connection.
 func (d *Driver) Close() error {
 	d.mu.Lock()
-	c, line := d.client, d.line
+	c := d.client
 	d.closed = true
 	d.mu.Unlock()
-	if line != nil {
-		_ = line.Close()
-	}
+	_ = d.line.Close()
 	return d.drop(c)
 }
 

@@ -176,13 +176,18 @@ func (s *Serial) failed() error {
 	return s.err
 }
 
+// wake has whoever reads look again. s.mu is held.
+func (s *Serial) wake() {
+	close(s.news)
+	s.news = make(chan struct{})
+}
+
 func (s *Serial) fail(err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.err == nil {
 		s.err = err
-		close(s.news)
-		s.news = make(chan struct{})
+		s.wake()
 	}
 }
 
@@ -216,8 +221,7 @@ func (s *Serial) take(b []byte) {
 		n := min(len(p.Data), room)
 		s.in = append(s.in, p.Data[:n]...)
 		s.heard, s.took = p.Seq, uint8(n)
-		close(s.news)
-		s.news = make(chan struct{})
+		s.wake()
 	}
 	ack := SOLPacket{Ack: p.Seq, Accepted: s.took}
 	if int(s.took) < len(p.Data) {
