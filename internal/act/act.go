@@ -99,8 +99,9 @@ type Actor struct {
 	settings   *shelf[setting.Change, setting.Event, setting.Command]
 	checks     *shelf[wiring.Check, wiring.Event, wiring.Command]
 
-	around around
-	shown  shown
+	around      around
+	shown       shown[operation.Preview]
+	shownGroups shown[GroupPreview]
 }
 
 // New returns an actor. Nothing happens before Run.
@@ -120,7 +121,7 @@ func New(p Parts) (*Actor, error) {
 		Parts: p, ledger: l, copies: c, busy: map[estate.End]string{},
 		operations: newShelf[operation.Operation, operation.Event, operation.Command](), groups: newShelf[group.Group, group.Event, group.Command](),
 		settings: newShelf[setting.Change, setting.Event, setting.Command](), checks: newShelf[wiring.Check, wiring.Event, wiring.Command](),
-		shown: shown{by: map[string]*operation.Preview{}}, around: around{ran: map[estate.Key]float64{}, draws: map[estate.Key]float64{}},
+		around: around{ran: map[estate.Key]float64{}, draws: map[estate.Key]float64{}},
 	}, nil
 }
 
@@ -144,34 +145,42 @@ func (e *ChangedError) Error() string {
 	return "the preview you agreed to no longer holds: " + e.What
 }
 
-// shown remembers the newest previews, so that whoever agreed to one can be told
-// what has changed since.
-type shown struct {
+// shown remembers the newest previews by their digests, so that whoever agreed to one can
+// be told what has changed since.
+type shown[P any] struct {
 	mu   sync.Mutex
-	by   map[string]*operation.Preview // by digest
+	by   map[string]*P
 	ring []string
 }
 
 const shownMost = 256
 
-func (s *shown) remember(p *operation.Preview) {
+func (s *shown[P]) remember(digest string, p *P) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.by[p.Digest] != nil {
+	if s.by[digest] != nil {
 		return
 	}
-	s.by[p.Digest] = p
-	if s.ring = append(s.ring, p.Digest); len(s.ring) > shownMost {
+	if s.by == nil {
+		s.by = map[string]*P{}
+	}
+	s.by[digest] = p
+	if s.ring = append(s.ring, digest); len(s.ring) > shownMost {
 		delete(s.by, s.ring[0])
 		s.ring = s.ring[1:]
 	}
 }
 
-// since says what a preview says that the one which was agreed to did not.
-func (s *shown) since(digest string, now *operation.Preview) string {
+// find returns a preview that was shown lately, or nil.
+func (s *shown[P]) find(digest string) *P {
 	s.mu.Lock()
-	was := s.by[digest]
-	s.mu.Unlock()
+	defer s.mu.Unlock()
+	return s.by[digest]
+}
+
+// since says what a preview says that the one which was agreed to did not.
+func (a *Actor) since(digest string, now *operation.Preview) string {
+	was := a.shown.find(digest)
 	if was == nil || was.Device != now.Device || was.Kind != now.Kind {
 		return ""
 	}
@@ -197,7 +206,7 @@ func (e *RefusedError) Error() string {
 func (a *Actor) Preview(ctx context.Context, in operation.Intent, by operation.Asker) (*operation.Preview, error) {
 	p, _, err := a.preview(ctx, in, by)
 	if err == nil {
-		a.shown.remember(p)
+		a.shown.remember(p.Digest, p)
 	}
 	return p, err
 }
@@ -273,7 +282,7 @@ func (a *Actor) request(ctx context.Context, req Request, id string) (*operation
 		return nil, &RefusedError{stand, p}
 	}
 	if p.Digest != req.Digest {
-		return nil, &ChangedError{p, a.shown.since(req.Digest, p)}
+		return nil, &ChangedError{p, a.since(req.Digest, p)}
 	}
 	o := a.build(p, w, req, id)
 	r := newRun(a, o)

@@ -2,6 +2,7 @@ package act
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"path/filepath"
@@ -92,9 +93,26 @@ func start(t *testing.T, l *labtest.Lab, s *store.Store, ledger string) (*rooms,
 }
 
 func (r *rooms) ask(in operation.Intent, c operation.Consent) (*operation.Operation, error) {
-	p, err := r.Preview(r.Context(), in, admin)
-	require.NoError(r, err)
-	return r.Request(r.Context(), Request{Intent: in, Digest: p.Digest, Consent: c, By: admin})
+	return agreed(r, func() (*operation.Operation, error) {
+		p, err := r.Preview(r.Context(), in, admin)
+		require.NoError(r, err)
+		return r.Request(r.Context(), Request{Intent: in, Digest: p.Digest, Consent: c, By: admin})
+	})
+}
+
+// agreed looks and asks, and does so again when something has changed between the two,
+// as a person would.
+func agreed[T any](r *rooms, lookAndAsk func() (T, error)) (done T, err error) {
+	for range 10 {
+		done, err = lookAndAsk()
+		var changed *ChangedError
+		if !errors.As(err, &changed) {
+			break
+		}
+		r.T.Log(err)
+		require.NotEmpty(r, changed.What, "it is said in what")
+	}
+	return done, err
 }
 
 // lazy is worked out only when it is printed.

@@ -40,7 +40,7 @@ func (a *Actor) RequestGroup(ctx context.Context, in GroupIntent, digest string,
 		return nil, &RefusedError{Interlocks: stand}
 	}
 	if p.Digest != digest {
-		return nil, &ChangedError{}
+		return nil, &ChangedError{What: p.since(a.shownGroups.find(digest))}
 	}
 	if err := a.mayBegin(); err != nil {
 		return nil, err

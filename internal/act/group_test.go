@@ -18,14 +18,21 @@ import (
 	"plumbbob/internal/store/storetest"
 )
 
-// ask asks for a group as its preview is, and returns it when it has ended.
+// group asks for a group, and returns it when it has ended.
 func (r *rooms) group(in GroupIntent, c operation.Consent) *group.Group {
 	r.Helper()
-	p, err := r.PreviewGroup(r.Context(), in, admin)
+	return r.groupEnds(r.askGroup(in, c).ID)
+}
+
+func (r *rooms) askGroup(in GroupIntent, c operation.Consent) *group.Group {
+	r.Helper()
+	g, err := agreed(r, func() (*group.Group, error) {
+		p, err := r.PreviewGroup(r.Context(), in, admin)
+		require.NoError(r, err)
+		return r.RequestGroup(r.Context(), in, p.Digest, c, admin, "")
+	})
 	require.NoError(r, err)
-	g, err := r.RequestGroup(r.Context(), in, p.Digest, c, admin, "")
-	require.NoError(r, err)
-	return r.groupEnds(g.ID)
+	return g
 }
 
 func (r *rooms) groupEnds(id string) *group.Group {
@@ -136,15 +143,9 @@ func TestAGroupSurvivesARestart(t *testing.T) {
 		Intent: operation.Intent{Kind: operation.Cycle, Means: operation.ByOutlet, Hold: operation.MinHold},
 		Who:    group.Selection{Devices: []estate.Key{"skarvoe-kiosk", "skarvoe-heater", "skarvoe-kvm"}}, Order: group.Order{AtOnce: 1, Gap: time.Millisecond},
 	}
-	p, err := r.PreviewGroup(t.Context(), in, admin)
-	require.NoError(t, err)
-	g, err := r.RequestGroup(t.Context(), in, p.Digest, operation.Consent{}, admin, "")
-	require.NoError(t, err)
+	g := r.askGroup(in, operation.Consent{})
 	in.Who, in.At = group.Selection{Devices: []estate.Key{"inch-kiosk"}}, time.Now().Add(12*time.Second)
-	p, err = r.PreviewGroup(t.Context(), in, admin)
-	require.NoError(t, err)
-	later, err := r.RequestGroup(t.Context(), in, p.Digest, operation.Consent{}, admin, "")
-	require.NoError(t, err)
+	later := r.askGroup(in, operation.Consent{})
 	require.Equal(t, group.Scheduled, later.State)
 	require.Eventually(t, func() bool {
 		now, err := r.FindGroup(t.Context(), g.ID)
@@ -165,10 +166,7 @@ func TestAGroupSurvivesARestart(t *testing.T) {
 	// One whose time comes while nobody is there.
 	r.MissedAfter = 100 * time.Millisecond
 	in.At = time.Now().Add(time.Second)
-	p, err = r.PreviewGroup(t.Context(), in, admin)
-	require.NoError(t, err)
-	missed, err := r.RequestGroup(t.Context(), in, p.Digest, operation.Consent{}, admin, "")
-	require.NoError(t, err)
+	missed := r.askGroup(in, operation.Consent{})
 	stop()
 	require.Eventually(t, func() bool { return time.Since(in.At) > r.MissedAfter }, soon, often)
 	_, before := l.Contact(estate.OutletEnd("inch-strip", 3))
@@ -206,13 +204,12 @@ func TestAGroupStops(t *testing.T) {
 	r.Role = nil
 
 	in.At = time.Now().Add(time.Hour)
-	p, err := r.PreviewGroup(t.Context(), in, admin)
-	require.NoError(t, err)
-	waiting, err := r.RequestGroup(t.Context(), in, p.Digest, operation.Consent{}, admin, "")
-	require.NoError(t, err)
-	_, err = r.CancelGroup(t.Context(), waiting.ID, "ann")
+	waiting := r.askGroup(in, operation.Consent{})
+	_, err := r.CancelGroup(t.Context(), waiting.ID, "ann")
 	require.NoError(t, err)
 	require.Equal(t, group.Cancelled, r.groupEnds(waiting.ID).State)
+	p, err := r.PreviewGroup(t.Context(), in, admin)
+	require.NoError(t, err)
 	again, err := r.RequestGroup(t.Context(), in, p.Digest, operation.Consent{}, admin, waiting.ID)
 	require.NoError(t, err)
 	require.Equal(t, waiting.ID, again.ID, "asked for twice, done once")
@@ -237,4 +234,19 @@ func TestAGroupStops(t *testing.T) {
 		_, err := r.PreviewGroup(t.Context(), bad.in, admin)
 		require.ErrorContains(t, err, bad.want)
 	}
+}
+
+// TestWhatChangedOfAGroup since it was looked at is said of each device.
+func TestWhatChangedOfAGroup(t *testing.T) {
+	of := func(looks ...*operation.Preview) *GroupPreview {
+		return &GroupPreview{Group: &group.Group{}, Previews: looks}
+	}
+	look := func(k estate.Key, digest string, lines ...operation.Line) *operation.Preview {
+		return &operation.Preview{Device: k, Digest: digest, Lines: lines}
+	}
+	was := of(look("a", "1"), look("b", "1"), look("c", "1"))
+	now := of(look("a", "1"), look("b", "2", operation.Line{Text: "b is strained"}), look("d", "1"))
+	require.Equal(t, "b: b is strained; d is part of it now; c is no part of it any more", now.since(was))
+	require.Equal(t, "they would be done in another order now", was.since(was))
+	require.Empty(t, now.since(nil))
 }

@@ -1,11 +1,13 @@
 package act
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -92,6 +94,7 @@ func (a *Actor) PreviewGroup(ctx context.Context, in GroupIntent, by operation.A
 		p.waitForGear(w, ks)
 	}
 	p.finish(in, w)
+	a.shownGroups.remember(p.Digest, p)
 	return p, nil
 }
 
@@ -311,6 +314,34 @@ func (p *GroupPreview) digest() string {
 	}
 	sum := sha256.Sum256([]byte(b.String()))
 	return hex.EncodeToString(sum[:8])
+}
+
+// since says in what a preview differs from one that was agreed to, or from none.
+func (p *GroupPreview) since(was *GroupPreview) string {
+	if was == nil || was.Group.Intent.Kind != p.Group.Intent.Kind {
+		return ""
+	}
+	var news []string
+	before := map[estate.Key]*operation.Preview{}
+	for _, look := range was.Previews {
+		before[look.Device] = look
+	}
+	for _, look := range p.Previews {
+		switch old := before[look.Device]; {
+		case old == nil:
+			news = append(news, fmt.Sprintf("%s is part of it now", look.Device))
+		case old.Digest != look.Digest:
+			news = append(news, fmt.Sprintf("%s: %s", look.Device, cmp.Or(look.Since(old), "it would be done otherwise now")))
+		}
+		delete(before, look.Device)
+	}
+	for _, k := range slices.Sorted(maps.Keys(before)) {
+		news = append(news, fmt.Sprintf("%s is no part of it any more", k))
+	}
+	if len(news) == 0 {
+		return "they would be done in another order now"
+	}
+	return strings.Join(news, "; ")
 }
 
 // unlifted returns the interlocks that still stand.

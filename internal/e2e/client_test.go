@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"errors"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -211,7 +213,10 @@ func withoutTheDatabase(t *testing.T, how syscall.Signal) {
 		return len(ended) == 2
 	}, "the record is brought over")
 	require.Equal(t, map[string]string{"first": "done", "second": "done"}, ended, "%v", said)
-	require.NoFileExists(t, filepath.Join(w.dir, "data", "operations.ledger"))
+	w.eventually(func() bool { // dropped once it is in the database, and not before
+		_, err := os.Stat(filepath.Join(w.dir, "data", "operations.ledger"))
+		return errors.Is(err, fs.ErrNotExist)
+	}, "the file is empty")
 	w.eventually(func() bool { return w.verdict("skarvoe-kiosk") == "steady" }, "all is well")
 }
 
