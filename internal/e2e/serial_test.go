@@ -46,7 +46,7 @@ func TestAtTheSerialLine(t *testing.T) {
 	require.Contains(t, w.says(2, "", "serial", "ostrel-firewall", "--escape", "ctrl-m"), "a key that every line needs")
 
 	require.NoError(t, w.lab.Restart("ostrel-firewall"))
-	w.sees(b, "Firmware of ostrel-firewall: memory tested, loading.")
+	w.sees(b, "Firmware of ostrel-firewall, 2.37")
 	w.sees(b, "ostrel-firewall is up.")
 	require.NoError(t, b.Do(chromedp.Reload()))
 	w.sees(b, "you · keyboard") // the window was loaded again, and is the same one

@@ -157,5 +157,6 @@ func (w *World) push(lead estate.End, reset bool, hold time.Duration) bool {
 
 // startFront starts a box from the beginning, with the lock held.
 func (w *World) startFront(b *box, now time.Time) {
-	b.front.off, b.hung, b.asleep, b.powered = false, false, false, now
+	b.front.off = false
+	b.restart(now)
 }

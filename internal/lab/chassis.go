@@ -28,7 +28,6 @@ type chassis struct {
 	restore ipmi.RestorePolicy
 	asleep  bool
 	open    bool
-	crashed bool
 	hotter  float64 // °C above the room
 	fans    []bool
 	supply  []bool
@@ -74,7 +73,7 @@ func (c *chassis) State(now time.Time) bmc.State {
 	s := bmc.State{
 		On: c.on && !c.box.powered.IsZero(), Asleep: c.asleep, Since: now.Sub(c.since), Load: load, Ambient: room + c.hotter,
 		Watts: c.w.draw(c.box, now) * float64(max(1, c.w.liveFeeds(c.box.d))), Fans: append([]bool(nil), c.fans...), Supply: append([]bool(nil), c.supply...),
-		Open: c.open, Crashed: c.crashed,
+		Open: c.open, Crashed: c.box.crashed,
 	}
 	for _, cable := range c.box.d.Power {
 		s.Feeds = append(s.Feeds, c.w.carries(cable, c.box.d.Site))
@@ -120,7 +119,7 @@ func (c *chassis) Control(do ipmi.ChassisControl, now time.Time) {
 			c.after(c.w.scaled(softOffTime), func() { c.set(false, time.Now()) })
 		}
 	case ipmi.Diagnostic:
-		c.crashed, c.box.hung = true, true
+		c.box.crashed, c.box.hung = true, true
 	}
 }
 
@@ -146,18 +145,18 @@ func (c *chassis) set(on bool, now time.Time) {
 		c.start(now)
 	} else {
 		c.offs++
-		c.box.hung, c.crashed = false, false
+		c.box.hung, c.box.crashed = false, false
 	}
 }
 
 // start starts the host from the beginning.
 func (c *chassis) start(now time.Time) {
-	c.since, c.box.hung, c.crashed, c.asleep = now, false, false, false
+	c.since, c.box.hung, c.box.crashed, c.asleep = now, false, false, false
 }
 
 // lost is what happens when standby power goes, with the world's lock held.
 func (c *chassis) lost() {
-	c.before, c.on, c.asleep, c.crashed = c.on, false, false, false
+	c.before, c.on, c.asleep, c.box.crashed = c.on, false, false, false
 	c.soft++
 	go c.ctl.PowerLost() // the controller may be asking the world something
 }

@@ -39,6 +39,9 @@ var commands = map[string]command{
 	"move": {"move DEVICE DEVICE", "the first hangs on the second, whatever the estate says", 2, func(w *World, a []string) error {
 		return w.Move(estate.Key(a[0]), estate.Key(a[1]))
 	}},
+	"say": {"say DEVICE TEXT", "it writes that to its serial line", 2, func(w *World, a []string) error {
+		return w.Say(estate.Key(a[0]), a[1])
+	}},
 	"hang":    named("hang DEVICE", "power on, but silent, until its power is cut", (*World).Hang),
 	"silence": named("silence DEVICE", "its management card or controller stops answering", (*World).Silence),
 	"weld": {"weld PDU/OUTLET|UPS/output", "the contact stays closed whatever is ordered", 1, func(w *World, a []string) error {
@@ -55,7 +58,7 @@ var commands = map[string]command{
 	}},
 	"off":      named("off DEVICE", "somebody at the rack presses its power button", func(w *World, k estate.Key) error { return w.Press(k, false) }),
 	"sleep":    named("sleep DEVICE", "its own power management puts it to sleep", (*World).Sleep),
-	"crash":    named("crash DEVICE", "its kernel stops", (*World).Crash),
+	"crash":    named("crash DEVICE", "its kernel stops, which its serial line tells", (*World).Crash),
 	"stick":    named("stick DEVICE", "it takes no notice of a request to shut down", (*World).Stick),
 	"use":      named("use DEVICE", "somebody is working with it", func(w *World, k estate.Key) error { return w.Occupy(k, true) }),
 	"leave":    named("leave DEVICE", "nobody is working with it any more", func(w *World, k estate.Key) error { return w.Occupy(k, false) }),

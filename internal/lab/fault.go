@@ -59,8 +59,8 @@ func (w *World) Move(k, hop estate.Key) error {
 // Restart has a device start anew by itself.
 func (w *World) Restart(k estate.Key) error {
 	return w.on(k, func(b *box) {
-		if b.hung = false; !b.powered.IsZero() {
-			b.powered = time.Now()
+		if !b.start().IsZero() {
+			b.restart(time.Now())
 		}
 	})
 }
@@ -168,9 +168,23 @@ func (w *World) Sleep(k estate.Key) error {
 	return w.onChassis(k, func(c *chassis) error { c.asleep = c.on; return nil })
 }
 
-// Crash stops the kernel of a host.
+// Say has a box write something to its serial line.
+func (w *World) Say(k estate.Key, text string) error {
+	var wired bool
+	err := w.on(k, func(b *box) {
+		if wired = b.line; wired {
+			b.says += text
+		}
+	})
+	if err == nil && !wired {
+		err = fmt.Errorf("nothing is wired to a serial port of %s", k)
+	}
+	return err
+}
+
+// Crash stops the kernel of a box, which it tells on its serial line.
 func (w *World) Crash(k estate.Key) error {
-	return w.onChassis(k, func(c *chassis) error { c.crashed, c.box.hung = true, true; return nil })
+	return w.on(k, func(b *box) { b.crashed, b.hung = !b.powered.IsZero(), !b.powered.IsZero() })
 }
 
 // Stick has a host take no notice of a request to shut down.
@@ -287,7 +301,7 @@ func (w *World) Controller(k estate.Key) *bmc.Controller {
 
 // heal repairs a box, and leaves it on.
 func (c *chassis) heal(now time.Time) {
-	c.crashed, c.open, c.stuck, c.hotter = false, false, false, 0
+	c.open, c.stuck, c.hotter = false, false, 0
 	for i := range c.fans {
 		c.fans[i] = true
 	}
@@ -322,7 +336,7 @@ func (w *World) heal(k estate.Key) {
 	defer w.mu.Unlock()
 	for key, b := range w.boxes {
 		if k == "" || key == k {
-			b.hung, b.silent, b.loss, b.delay, b.asleep, b.skew = false, false, 0, 0, false, 0
+			b.hung, b.crashed, b.silent, b.loss, b.delay, b.asleep, b.skew = false, false, false, 0, 0, false, 0
 			b.refuses, b.errors, b.unplugged, b.moved = false, false, false, ""
 			if b.around != nil {
 				*b.around = around{celsius: 21.4, humidity: 43}

@@ -200,8 +200,8 @@ const obeyAfter = 300 * time.Millisecond
 // told has a box do what was typed, after it has answered.
 func (w *World) told(b *box, command string) (text string, status uint32) {
 	do := map[string]func(now time.Time){
-		"reload now": func(now time.Time) { b.powered, b.hung, b.asleep = now, false, false },
-		"reboot":     func(now time.Time) { b.powered, b.hung, b.asleep = now, false, false },
+		"reload now": b.restart,
+		"reboot":     b.restart,
 		"halt":       func(time.Time) { b.halt() },
 		"suspend":    func(time.Time) { b.asleep = true },
 	}[command]

@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/lab/machine"
+	"plumbbob/internal/wire/ipmi"
 	"plumbbob/internal/wire/telnet"
 )
 
@@ -24,8 +26,9 @@ type tty struct {
 	typed   []byte
 	user    string // whose password is asked for
 	asks    asks
-	powered time.Time // the start of the box that the line has told of
-	ready   bool      // it has told that the box is up
+	machine *machine.Machine // nil of a shell
+	powered time.Time        // the start of the box that the line has told of
+	ready   bool             // it has told that the box is up
 }
 
 // asks is what a tty waits for.
@@ -87,7 +90,8 @@ func (t *tty) Type(p []byte) {
 func (l *Lab) ttyOf(ctx context.Context, k estate.Key) *tty {
 	t := l.ttys[k]
 	if t == nil {
-		t = &tty{l: l, b: l.boxes[k], seats: map[any]chan string{}}
+		t = &tty{l: l, b: l.boxes[k], seats: map[any]chan string{}, machine: machine.New(string(k))}
+		t.b.line = true
 		l.ttys[k] = t
 		l.tasks.Go(func() error { return t.live(ctx) })
 	}
@@ -162,6 +166,9 @@ func (m muted) Write(p []byte) (int, error) {
 // say has everybody at the line see a text. The lock is held.
 func (t *tty) say(format string, args ...any) {
 	text := strings.ReplaceAll(fmt.Sprintf(format, args...), "\n", "\r\n")
+	if text == "" {
+		return
+	}
 	for _, out := range t.seats {
 		select {
 		case out <- text:
@@ -179,43 +186,85 @@ func (t *tty) live(ctx context.Context) error {
 		case <-ctx.Done():
 			return context.Cause(ctx)
 		case now := <-tick.C:
-			t.l.mu.Lock()
-			powered, up := t.b.powered, t.l.up(t.b, now)
-			if c := t.b.chassis; c != nil && !powered.IsZero() {
-				if powered = c.since; !c.on { // a host starts when its chassis does
-					powered = time.Time{}
-				}
-			}
-			t.l.mu.Unlock()
-			t.told(powered, up)
+			t.look(now)
 		}
 	}
 }
 
-func (t *tty) told(powered time.Time, up bool) {
+// look brings the line and the box up to date with each other.
+func (t *tty) look(now time.Time) {
+	t.mu.Lock()
+	held, anew, known := t.machine.Held(), t.machine.Anew(), t.powered
+	t.mu.Unlock()
+
+	t.l.mu.Lock()
+	b := t.b
+	if anew && b.start().Equal(known) {
+		b.restart(now)
+	}
+	b.hold(held && b.start().Equal(known), now)
+	seen := sight{start: b.start(), part: t.l.part(b, now), up: t.l.up(b, now), hung: b.hung, crashed: b.crashed, says: b.says}
+	b.says = ""
+	t.l.mu.Unlock()
+
+	if !seen.start.Equal(known) && b.chassis != nil && !seen.start.IsZero() {
+		seen.once = bootSources[b.chassis.ctl.TakeBoot()] // asked for without a lock of ours: it may be asking us
+	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if !powered.Equal(t.powered) {
-		if t.powered, t.ready = powered, false; !powered.IsZero() {
-			t.say("\n\nFirmware of %s: memory tested, loading.\n", t.b.d.Key)
+	t.told(now, seen)
+}
+
+// bootSources are what a controller may have a start lead to, as far as a machine can.
+var bootSources = map[ipmi.BootDevice]string{ipmi.BootDisk: machine.Disk, ipmi.BootNetwork: machine.Network, ipmi.BootCD: machine.Disc, ipmi.BootSetup: machine.Setup}
+
+// sight is a box as its line has it.
+type sight struct {
+	start             time.Time
+	part              float64 // of the start that is over
+	up, hung, crashed bool
+	once              string
+	says              string
+}
+
+// told has the line tell what has become of the box. The lock is held.
+func (t *tty) told(now time.Time, seen sight) {
+	if !seen.start.Equal(t.powered) {
+		t.powered, t.ready = seen.start, false
+		if t.machine.End(); !seen.start.IsZero() {
+			t.say("%s", t.machine.Begin(seen.once))
 		}
 	}
-	if up && !t.ready {
+	if !seen.hung {
+		t.say("%s", t.machine.Tick(now, seen.part))
+	}
+	if seen.crashed {
+		t.say("%s", t.machine.Crash())
+	}
+	if seen.says != "" {
+		t.say("\n%s\n", seen.says)
+	}
+	if seen.up && !t.ready {
+		t.machine.Up()
 		t.asks, t.typed = asksUser, nil
 		t.say("\n%s is up.\n", t.b.d.Key)
 		t.prompt()
 	}
-	t.ready = t.ready || up
+	t.ready = t.ready || seen.up
 }
 
 // key takes one key, while somebody is there who reads it.
 func (t *tty) key(k byte) {
+	now := time.Now()
 	t.l.mu.Lock()
-	up := t.l.up(t.b, time.Now())
+	up, dead := t.l.up(t.b, now), t.b.start().IsZero() || t.b.hung
 	t.l.mu.Unlock()
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	switch {
+	case dead:
+	case t.machine != nil && !t.machine.Running():
+		t.say("%s", t.machine.Key(k, now))
 	case !up || !t.ready:
 	case k == '\r':
 		line := string(t.typed)

@@ -34,6 +34,7 @@ type box struct {
 	nature  nature
 	powered time.Time // when power came; zero when there is none
 	hung    bool
+	crashed bool // its kernel has stopped, which its line tells
 	silent  bool // its card does not answer
 	loss    float64
 	delay   time.Duration
@@ -44,6 +45,9 @@ type box struct {
 	asleep  bool          // of a box without a controller: its own power management did it
 	front   *front        // nil for boxes without leads to a panel board
 	used    bool          // somebody is working with it
+	waits   waits         // its start, for somebody at its keyboard
+	line    bool          // something is wired to its serial port
+	says    string        // and is heard on that next
 
 	refuses   bool       // its services turn away who connects
 	errors    bool       // its web server answers, and only with an error
@@ -157,7 +161,7 @@ func (w *World) settle(now time.Time) {
 				}
 				w.powerUp(b, now)
 			case !live && !b.powered.IsZero():
-				b.powered, b.hung, b.asleep, changed = time.Time{}, false, false, true // a hang does not survive it
+				b.powered, b.hung, b.crashed, b.asleep, changed = time.Time{}, false, false, false, true // a hang does not survive it
 				if b.chassis != nil {
 					b.chassis.lost()
 				}
@@ -234,10 +238,8 @@ func (w *World) socket(end estate.End) estate.End {
 
 // up says whether a device has power, has started, and does not hang.
 func (w *World) up(b *box, now time.Time) bool {
-	if c := b.chassis; c != nil {
-		return !b.powered.IsZero() && c.on && !c.asleep && now.Sub(c.since) >= w.scaled(b.nature.boot) && !b.hung
-	}
-	return !b.powered.IsZero() && now.Sub(b.powered) >= w.scaled(b.nature.boot) && !b.hung && !b.asleep && !b.dark()
+	asleep := b.asleep || b.chassis != nil && b.chassis.asleep
+	return !b.start().IsZero() && w.part(b, now) >= 1 && !b.hung && !asleep
 }
 
 // dark: it has power, and is switched off at its front.

@@ -379,6 +379,22 @@ func (c *Controller) bootOptions(r request) (ipmi.CompletionCode, []byte) {
 	return ipmi.OK, append([]byte{1, r.data[0] & 0x7f}, value...)
 }
 
+// TakeBoot is what a start that begins now is set to, which holds for one start unless it
+// says otherwise (IPMI 2.0, section 28.13, parameter 5).
+func (c *Controller) TakeBoot() ipmi.BootDevice {
+	const valid, always = 1 << 7, 1 << 6
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	flags := c.boot[5]
+	if flags[0]&valid == 0 {
+		return ipmi.BootNormal
+	}
+	if flags[0]&always == 0 {
+		c.boot[5] = []byte{0, 0, 0, 0, 0}
+	}
+	return ipmi.BootDevice(flags[1] >> 2 & 0xf)
+}
+
 func (c *Controller) setBootOptions(r request) (ipmi.CompletionCode, []byte) {
 	p, data := r.data[0]&0x7f, r.data[1:]
 	was, known := c.boot[p]
