@@ -84,6 +84,14 @@ func (s *Server) RequestOperation(ctx context.Context, req contract.RequestOpera
 	return contract.RequestOperation202JSONResponse(s.operationNow(ctx, o)), nil
 }
 
+// orZero is what was given, or the zero value.
+func orZero[T any](p *T) (v T) {
+	if p != nil {
+		v = *p
+	}
+	return v
+}
+
 func deref[T any](p *[]T) []T {
 	if p == nil {
 		return nil

@@ -3,6 +3,7 @@
 //	broker.go  the room: lines by device, and taking a seat
 //	line.go    one line: calling it, what it says, and what happens at it
 //	seat.go    one person at it, as a transport sees them
+//	record.go  what a line says, on its way to the store
 package broker
 
 import (
@@ -16,6 +17,7 @@ import (
 	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/serial"
+	"plumbbob/internal/health"
 	"plumbbob/internal/store"
 )
 
@@ -33,6 +35,11 @@ type Parts struct {
 	Paths  func(estate.Key) ([]Path, error)
 	Record func(store.Entry) // beside; it must not wait
 	Bus    *bus.Bus
+
+	Records Records
+	Health  *health.Book
+	// Acts says whether this service, of several, is the one that listens.
+	Acts func() bool
 }
 
 // Room is where lines are. It may be shared between goroutines.
@@ -43,6 +50,7 @@ type Room struct {
 	mu    sync.Mutex
 	ctx   context.Context // of Run: lines live in it; nil before
 	lines map[estate.Key]*line
+	kept  map[estate.Key]bool // these are listened to while nobody sits at them
 }
 
 // New returns a room without lines.
@@ -53,12 +61,57 @@ func (r *Room) Run(ctx context.Context) error {
 	r.mu.Lock()
 	r.ctx = ctx
 	r.mu.Unlock()
-	<-ctx.Done()
+	tick := time.NewTicker(listenEvery)
+	defer tick.Stop()
+	for ctx.Err() == nil {
+		r.listen(ctx)
+		select {
+		case <-ctx.Done():
+		case <-tick.C:
+		}
+	}
 	r.mu.Lock()
 	r.ctx = nil // nobody begins a line any more
 	r.mu.Unlock()
 	r.work.Wait()
 	return context.Cause(ctx)
+}
+
+// listenEvery is how often it is seen which lines are listened to.
+const listenEvery = 3 * time.Second
+
+// listen calls the lines that the estate wants listened to, and lets go of others.
+func (r *Room) listen(ctx context.Context) {
+	now := map[estate.Key]bool{}
+	if r.Acts == nil || r.Acts() {
+		e := r.Estate()
+		for i := range e.Devices {
+			if d := &e.Devices[i]; d.Listened() {
+				now[d.Key] = true
+			}
+		}
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for k := range now {
+		if r.lines[k] == nil {
+			r.begin(ctx, k)
+		}
+	}
+	for k := range r.kept {
+		if l := r.lines[k]; l != nil && !now[k] {
+			l.poke()
+		}
+	}
+	r.kept = now
+}
+
+// begin begins a line. r.mu is held.
+func (r *Room) begin(ctx context.Context, k estate.Key) *line {
+	l := newLine(r, k)
+	r.lines[k] = l
+	r.work.Go(func() { l.run(ctx) })
+	return l
 }
 
 // Coming is who comes to a line, and how.
@@ -97,20 +150,18 @@ func (r *Room) sit(k estate.Key, c Coming) (*Seat, error) {
 		if ctx == nil || ctx.Err() != nil {
 			return nil, &serial.NoError{Text: "the service is starting, or stopping: nobody can sit at a line now"}
 		}
-		l = newLine(r, k)
-		r.lines[k] = l
-		r.work.Go(func() { l.run(ctx) })
+		l = r.begin(ctx, k)
 	}
 	return l.sit(c)
 }
 
-// end takes a line away at which nobody sits any more, and says whether it is gone.
+// end takes a line away that nobody needs any more, and says whether it is gone.
 func (r *Room) end(l *line) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if len(l.seats.All) > 0 && r.ctx != nil && r.ctx.Err() == nil {
+	if (len(l.seats.All) > 0 || r.kept[l.device]) && r.ctx != nil && r.ctx.Err() == nil {
 		return false
 	}
 	delete(r.lines, l.device)

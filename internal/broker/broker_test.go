@@ -3,7 +3,10 @@ package broker
 import (
 	"context"
 	"errors"
+	"log/slog"
+	"maps"
 	"net"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -16,6 +19,7 @@ import (
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/serial"
+	"plumbbob/internal/health"
 	"plumbbob/internal/store"
 )
 
@@ -27,9 +31,62 @@ type desk struct {
 
 	mu      sync.Mutex
 	entries []store.Entry
+	book    book
 }
 
-func newDesk(t *testing.T) *desk {
+// book keeps what lines say, unless it is away.
+type book struct {
+	mu    sync.Mutex
+	away  bool
+	parts map[time.Time][]byte
+	found []serial.Found
+}
+
+func (b *book) SaveLinePart(_ context.Context, p store.LinePart) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.away {
+		return store.ErrAway
+	}
+	if b.parts == nil {
+		b.parts = map[time.Time][]byte{}
+	}
+	b.parts[p.Began] = p.Content
+	return nil
+}
+
+func (b *book) AddLineEvents(_ context.Context, _, _ estate.Key, found []serial.Found) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.away {
+		return store.ErrAway
+	}
+	b.found = append(b.found, found...)
+	return nil
+}
+
+func (b *book) DropLines(context.Context, estate.Key, int) error { return nil }
+
+// text is all that is kept, and found the names of what was recognised.
+func (b *book) text(t *testing.T) (text string, found []string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, at := range slices.SortedFunc(maps.Keys(b.parts), time.Time.Compare) {
+		p, err := serial.DecodePart(b.parts[at])
+		require.NoError(t, err)
+		for _, s := range p.Said {
+			text += string(s.Text)
+		}
+	}
+	for _, f := range b.found {
+		found = append(found, f.Name)
+	}
+	return text, found
+}
+
+func newDesk(t *testing.T) *desk { return deskOf(t, estate.Empty()) }
+
+func deskOf(t *testing.T, e *estate.Estate) *desk {
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	conns := make(chan net.Conn, 8)
@@ -46,7 +103,7 @@ func newDesk(t *testing.T) *desk {
 	ctx, stop := context.WithCancel(t.Context())
 	d := &desk{conns: conns, stop: stop}
 	d.Room = New(Parts{
-		Estate: estate.Empty, Bus: &bus.Bus{},
+		Estate: func() *estate.Estate { return e }, Bus: &bus.Bus{}, Health: health.New(slog.New(slog.DiscardHandler)), Records: &d.book,
 		Paths: func(k estate.Key) ([]Path, error) {
 			if k != "router" {
 				return nil, errors.New("no line leads to " + string(k))
@@ -179,4 +236,56 @@ func TestWhoMayNotSit(t *testing.T) {
 	a := d.sit(t, "oduya", operation.Operator)
 	_, err = d.Sit("router", Coming{Seat: serial.Seat{ID: a.ID, Who: "kari", Role: operation.Keeper}})
 	require.ErrorContains(t, err, "somebody else's seat")
+}
+
+// TestALineIsListenedTo while nobody sits at it: what it says is kept, with the store away
+// for a while; what is known of it is told; and what was said to one alone is for nobody.
+func TestALineIsListenedTo(t *testing.T) {
+	e, _ := estate.New("pier", "router", []estate.Site{{Key: "pier"}}, []estate.Device{{
+		Key: "router", Site: "pier", Endpoints: []estate.Endpoint{{Name: "line", Protocol: estate.Telnet, Listen: true, Recognise: map[string]string{"ring lost": `ring \d+ lost`}}},
+	}})
+	d := deskOf(t, e)
+	told := make(chan bus.LineSaid, 8)
+	defer d.Bus.Recognised.Listen(func(x bus.LineSaid) { told <- x })()
+	far := <-d.conns
+	says := func(text string) {
+		_, err := far.Write([]byte(text))
+		require.NoError(t, err)
+	}
+	keeps := func(what string) {
+		t.Helper()
+		require.Eventually(t, func() bool { text, _ := d.book.text(t); return strings.Contains(text, what) }, time.Minute, 10*time.Millisecond, what)
+	}
+	says("one\r\nKernel panic - not syncing: dead\r\n")
+	require.Equal(t, "kernel panic", (<-told).Found[0].Name)
+	keeps("not syncing: dead")
+	require.Empty(t, d.At("router"))
+
+	d.book.mu.Lock()
+	d.book.away = true
+	d.book.mu.Unlock()
+	says("drive: ring 7 lost\r\n")
+	require.Equal(t, "ring lost", (<-told).Found[0].Name)
+	require.Eventually(t, func() bool { return len(d.Health.List()) == 1 }, time.Minute, 10*time.Millisecond, "it is said that it waits")
+	d.book.mu.Lock()
+	d.book.away = false
+	d.book.mu.Unlock()
+	keeps("ring 7 lost")
+	require.Eventually(t, func() bool { return len(d.Health.List()) == 0 }, time.Minute, 10*time.Millisecond)
+
+	s := d.sit(t, "marsh", operation.Operator)
+	require.Contains(t, hears(t, s, func(said string, _ News) bool { return strings.Contains(said, "ring 7 lost") }), "one", "who comes later sees it")
+	require.NoError(t, s.BeAlone(time.Minute))
+	says("kernel panic: for marsh alone\r\n")
+	hears(t, s, func(said string, _ News) bool { return strings.Contains(said, "for marsh alone") })
+	require.NoError(t, s.BeAlone(0))
+	says("two\r\n")
+	keeps("two\r\n")
+	text, found := d.book.text(t)
+	require.NotContains(t, text, "for marsh alone")
+	require.Contains(t, text, "[not kept: marsh is alone at the line]")
+	require.Equal(t, []string{"kernel panic", "ring lost"}, found)
+	s.Leave()
+	says("three\r\n")
+	keeps("three") // it is not hung up
 }

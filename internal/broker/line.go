@@ -25,7 +25,7 @@ const (
 	keptNotices = 50
 )
 
-// line is one line, for as long as somebody sits at it.
+// line is one line, for as long as somebody sits at it, or it is listened to.
 type line struct {
 	room   *Room
 	device estate.Key
@@ -33,6 +33,7 @@ type line struct {
 	mu      sync.Mutex
 	seats   serial.Seats
 	log     serial.Log
+	rec     recorder
 	hidden  []hidden
 	call    *attach.Call
 	state   string // of the connection, in words
@@ -52,7 +53,10 @@ type hidden struct {
 }
 
 func newLine(r *Room, k estate.Key) *line {
-	return &line{room: r, device: k, state: "calling", news: make(chan struct{}), poked: make(chan struct{}, 1)}
+	l := &line{room: r, device: k, state: "calling", news: make(chan struct{}), poked: make(chan struct{}, 1)}
+	l.rec.news = make(chan struct{}, 1)
+	l.rec.known.Stated = l.patterns()
+	return l
 }
 
 // tell has all look again. l.mu is held.
@@ -101,11 +105,7 @@ func (l *line) sit(c Coming) (*Seat, error) {
 
 // record writes into the journal, beside.
 func (l *line) record(who, format string, args ...any) {
-	e := store.Entry{At: time.Now().UTC(), Kind: store.EntrySerial, Device: l.device, Who: who, Text: fmt.Sprintf(format, args...), Result: "done"}
-	if d := l.room.Estate().Device(l.device); d != nil {
-		e.Site = d.Site
-	}
-	l.room.Record(e)
+	l.room.Record(store.Entry{At: time.Now().UTC(), Kind: store.EntrySerial, Site: l.site(), Device: l.device, Who: who, Text: fmt.Sprintf(format, args...), Result: "done"})
 }
 
 // left records who has gone.
@@ -113,13 +113,15 @@ func (l *line) left(x serial.Seat) {
 	l.record(x.Who, "Left the serial line of %s, after %s", l.device, time.Since(x.Since).Round(time.Second))
 }
 
-// run calls the line and keeps the clock, until nobody sits at it, or ctx ends.
+// run calls the line and keeps the clock, until nobody sits at it or listens to it, or ctx
+// ends.
 func (l *line) run(ctx context.Context) {
 	ctx, stop := context.WithCancel(ctx)
 	var calling sync.WaitGroup
 	defer calling.Wait()
 	defer stop()
 	calling.Go(func() { l.keepCalling(ctx) })
+	calling.Go(func() { l.keepRecord(ctx) })
 	timer := time.NewTimer(lingers)
 	defer timer.Stop()
 	for {
@@ -266,6 +268,7 @@ func (l *line) hear(ctx context.Context, c *attach.Call) error {
 			l.log.Append(fmt.Appendf(nil, "\r\n[%d bytes were lost here]\r\n", missed))
 		}
 		l.log.Append(said)
+		l.keepSaid(said, time.Now())
 		l.wake()
 		l.mu.Unlock()
 	}

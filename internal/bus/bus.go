@@ -11,6 +11,7 @@ import (
 	"plumbbob/internal/core/incident"
 	"plumbbob/internal/core/observation"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/serial"
 )
 
 // A Bus has one topic for each thing that can happen.
@@ -24,8 +25,15 @@ type Bus struct {
 	Journal    Topic[NewEntry]
 	Accounts   Topic[AccountChanged]
 	Seated     Topic[estate.Key] // who is on its serial line is not who was
+	Recognised Topic[LineSaid]   // a serial line has said something that is known
 	Ailing     Topic[Ailing]
 	Broken     Topic[Broken]
+}
+
+// LineSaid is what was recognised on the serial line of a device.
+type LineSaid struct {
+	Device estate.Key
+	Found  []serial.Found
 }
 
 // NewEntry says that the journal has one, or several.

@@ -174,14 +174,23 @@ func limitWords(x contract.Sensor) string {
 
 func (a *app) eventsCommand() *cobra.Command {
 	var since time.Duration
-	var clear bool
+	var clear, log bool
 	var save, why string
+	var site, least string
 	c := &cobra.Command{
-		Use: "events DEVICE", Short: "The event log of a device's controller, the newest first",
-		Long: `The event log of a device's controller, the newest first. --clear erases it,
-once it has been saved to a file with --save; the service keeps a copy as well.`,
-		Args: args(1, 1, "plumb events DEVICE [--since 24h] [--save FILE] [--clear --save FILE]"),
+		Use: "events [DEVICE]", Short: "What gear itself has logged, and what was recognised on serial lines, the newest first",
+		Long: `What gear itself has logged, and what was recognised on serial lines, the newest first:
+of the whole estate, of a site, or of a device. --log is the log of a device's controller
+alone, with what stands in it about each entry. --clear erases that log, once it has been
+saved to a file with --save; the service keeps a copy as well.`,
+		Args: args(0, 1, "plumb events [DEVICE] [--site SITE] [--level warning] [--since 7d] | plumb events DEVICE --log [--save FILE] [--clear --save FILE]"),
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
+			if log = log || clear || save != ""; !log {
+				return a.estateEvents(c.Context(), s, given, site, least, since)
+			}
+			if len(given) == 0 || site != "" || least != "" {
+				return fail(ExitUsage, "the log of a controller is that of one device: write plumb events DEVICE --log, without --site and --level")
+			}
 			if clear && save == "" {
 				return fail(ExitUsage, "--clear needs a file to save the log to first: add --save FILE")
 			}
@@ -192,22 +201,22 @@ once it has been saved to a file with --save; the service keeps a copy as well.`
 				}
 				p.Since = new(time.Now().Add(-since))
 			}
-			log, err := ask[contract.EventLog](s)(s.GetEvents(c.Context(), given[0], &p))
+			entries, err := ask[contract.EventLog](s)(s.GetEvents(c.Context(), given[0], &p))
 			if err != nil {
 				return err
 			}
 			if save != "" {
-				if err := saveEvents(save, given[0], log); err != nil {
+				if err := saveEvents(save, given[0], entries); err != nil {
 					return err
 				}
-				fmt.Fprintf(a.out, "%d entries saved to %s.\n", len(log.Events), save)
-			} else if err := a.events(given[0], log); err != nil {
+				fmt.Fprintf(a.out, "%d entries saved to %s.\n", len(entries.Events), save)
+			} else if err := a.events(given[0], entries); err != nil {
 				return err
 			}
 			if !clear {
 				return nil
 			}
-			if _, err := ask[nothing](s)(s.ClearEvents(c.Context(), given[0], contract.ClearEvents{Version: log.Version, Why: &why})); err != nil {
+			if _, err := ask[nothing](s)(s.ClearEvents(c.Context(), given[0], contract.ClearEvents{Version: entries.Version, Why: &why})); err != nil {
 				return err
 			}
 			fmt.Fprintf(a.out, "The event log of %s is cleared.\n", given[0])
@@ -215,10 +224,46 @@ once it has been saved to a file with --save; the service keeps a copy as well.`
 		}),
 	}
 	spanVar(c.Flags(), &since, "since", 0, 0, "only entries newer than this, such as 24h")
+	c.Flags().StringVar(&site, "site", "", "only this site")
+	c.Flags().StringVar(&least, "level", "", "only what is at least this bad: warning or critical")
+	c.Flags().BoolVar(&log, "log", false, "the log of the device's controller alone, in full")
 	c.Flags().BoolVar(&clear, "clear", false, "erase the log, once it is saved")
 	c.Flags().StringVar(&save, "save", "", "write the log to this file, as JSON; it must not be there yet")
 	c.Flags().StringVar(&why, "why", "", "the reason, for the journal")
 	return c
+}
+
+// estateEvents are those of the whole estate, or a part of it.
+func (a *app) estateEvents(ctx context.Context, s *service, given []string, site, least string, since time.Duration) error {
+	p := contract.ListGearEventsParams{}
+	if len(given) > 0 {
+		p.Device = &given[0]
+	}
+	if site != "" {
+		p.Site = &site
+	}
+	if least != "" {
+		p.Level = new(contract.Level(least))
+	}
+	if since > 0 {
+		p.Since = new(time.Now().Add(-since))
+	}
+	events, err := ask[[]contract.EstateEvent](s)(s.ListGearEvents(ctx, &p))
+	if err != nil {
+		return err
+	}
+	if a.output == "table" && len(events) == 0 {
+		fmt.Fprintln(a.out, "Nothing like that was logged or recognised.")
+		return nil
+	}
+	return a.show(events, func() table {
+		t := table{columns: []string{inZone("WHEN"), "DEVICE", "LEVEL", "FROM", "WHAT", "EVENT"}}
+		for _, e := range events {
+			t.rows = append(t.rows, row(logged(&e.At), e.Device, level(e.Level), string(e.From), e.What, e.Text))
+			t.styles = append(t.styles, levelStyle[e.Level])
+		}
+		return t
+	})
 }
 
 // saveEvents writes a log to a new file, all of it, or complains.

@@ -48,19 +48,19 @@ func TestEvents(t *testing.T) {
 		{ID: 1, AfterSeconds: new(42.0), Kind: "maker's own", Text: "reconfigured", Level: contract.LevelFine},
 	}}
 	f := serve(t, map[string]any{"GET /devices/host/events": log, "POST /devices/host/events/clear": nothing{}, "GET /devices/new/events": contract.EventLog{}})
-	status, out := f.run("", "events", "host")
+	status, out := f.run("", "events", "host", "--log")
 	require.Zero(t, status)
 	require.Contains(t, out, "The log is full: newer events are lost.")
 	require.Regexp(t, `critical\s+Fan 2\s+below its lower critical`, out)
 	require.Regexp(t, `start \+ 42 s\s+maker's own\s+reconfigured`, out)
-	_, out = f.run("", "events", "new")
+	_, out = f.run("", "events", "new", "--log")
 	require.Contains(t, out, "has not been read yet")
 
 	file := filepath.Join(t.TempDir(), "log.json")
 	for want, args := range map[string][]string{
-		"write a length of time such as 90s":            {"events", "host", "--since", "yesterday"},
+		"write a length of time such as 90s":            {"events", "host", "--log", "--since", "yesterday"},
 		"--clear needs a file to save the log to first": {"events", "host", "--clear"},
-		"it cannot be less than":                        {"events", "host", "--since", "-1h"},
+		"it cannot be less than":                        {"events", "host", "--log", "--since", "-1h"},
 		"--clear erases the whole log":                  {"events", "host", "--since", "1h", "--clear", "--save", file},
 		"cannot be written":                             {"events", "host", "--save", "/nowhere/at/all"},
 	} {

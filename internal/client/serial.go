@@ -48,6 +48,7 @@ type lineMessage struct {
 func (a *app) serialCommand() *cobra.Command {
 	var watch bool
 	var escape, log string
+	var past linePast
 	c := &cobra.Command{
 		Use: "serial DEVICE", Short: "Sit at the serial line of a device", Args: args(1, 1, "plumb serial DEVICE"),
 		Long: `Sit at the serial line of a device, or at its own command line: what is typed goes
@@ -59,8 +60,16 @@ keyboards):
 ` + lineHelp(usualEscape) + `
 A connection that is lost comes back by itself. What the line says is shown without what
 would make a terminal do more than draw. When what is typed does not come from a terminal,
-it is sent, and the answer is shown until the line is quiet.`,
+it is sent, and the answer is shown until the line is quiet.
+
+What the line says is kept while somebody sits there, and always where the estate has
+listen: true: --past 2h shows it as text, --find looks for something in it, --export writes
+a recording and --play plays it. What was typed is not kept, but what the far end echoed
+is. What was said while somebody was alone at the line is not.`,
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
+			if past.wanted() {
+				return a.showPast(c.Context(), s, given[0], &past)
+			}
 			key, err := escapeKey(escape)
 			if err != nil {
 				return err
@@ -75,6 +84,7 @@ it is sent, and the answer is shown until the line is quiet.`,
 			return l.sit(c.Context())
 		}),
 	}
+	past.flags(c.Flags())
 	c.Flags().BoolVar(&watch, "watch", false, "only watch, and leave the keyboard to others")
 	c.Flags().StringVar(&escape, "escape", "ctrl-_", "the key behind which everything else is")
 	c.Flags().StringVar(&log, "log", "", "write what the line says to this file as well")

@@ -41,6 +41,7 @@ func ServiceFlags(c *cobra.Command, o *service.Options, level *string) {
 	f.DurationVar(&o.Retention.Readings, "keep-readings", o.Retention.Readings, "how long to keep every reading")
 	f.DurationVar(&o.Retention.Each5Min, "keep-5min", o.Retention.Each5Min, "how long to keep stretches of five minutes")
 	f.DurationVar(&o.Retention.EachHour, "keep-hours", o.Retention.EachHour, "how long to keep stretches of an hour")
+	f.DurationVar(&o.Retention.Lines, "keep-lines", o.Retention.Lines, "how long to keep what serial lines say; of each the newest 50 MB at the most, and 0 keeps it for as long as that lasts")
 	f.DurationVar(&o.KeepJournal, "keep-journal", 0, "how long entries stay in the journal; older ones go to files in the data directory. 0 for ever, otherwise at least 720h")
 	f.DurationVar(&o.MissedAfter, "missed-after", group.MissedAfter, "how late something may begin that was asked for at a time; later it is missed, and not done")
 	f.BoolVar(&o.Safe, "safe", false, "watch nothing and switch nothing: to mend what brings the service down")

@@ -28,7 +28,7 @@ func TestInsideAServer(t *testing.T) {
 	}, "a fan that stands still is noticed")
 	require.Regexp(t, `out of bounds\s+Fan 2\s+0 rpm\s+critical`, w.says(0, "", "sensors", store))
 	w.eventually(func() bool {
-		return len(reads[contract.EventLog](w, "events", store, "--since", "1h").Events) >= 2
+		return len(reads[contract.EventLog](w, "events", store, "--log", "--since", "1h").Events) >= 2
 	}, "and stands in the event log")
 
 	file := filepath.Join(w.dir, "events.json")
@@ -38,7 +38,7 @@ func TestInsideAServer(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, string(saved), "Fan 2")
 	require.Contains(t, w.flat(2, "", "events", store, "--save", file), "is there already")
-	w.eventually(func() bool { return len(reads[contract.EventLog](w, "events", store).Events) == 1 }, "it is cleared")
+	w.eventually(func() bool { return len(reads[contract.EventLog](w, "events", store, "--log").Events) == 1 }, "it is cleared")
 
 	sheet := w.says(0, "", "sheet", store)
 	for _, want := range []string{"Gannet 4U Drive", "G4-224-", "firmware         2.42"} {

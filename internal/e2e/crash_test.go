@@ -81,7 +81,7 @@ func TestKilledWhileTheChassisIsOff(t *testing.T) {
 		return w.newest()
 	}
 	w.eventually(func() bool { return w.verdict(host) == "steady" }, "all is well before")
-	w.eventually(func() bool { return len(reads[contract.EventLog](w, "events", host).Events) > 0 }, "its log has been read")
+	w.eventually(func() bool { return len(reads[contract.EventLog](w, "events", host, "--log").Events) > 0 }, "its log has been read")
 	w.says(0, "", "cycle", host, "--hold", "3s", "--yes", "--why", "a cycle")
 	w.eventually(func() bool { return !on() }, "it is off")
 	o := again("a cycle")
@@ -94,7 +94,7 @@ func TestKilledWhileTheChassisIsOff(t *testing.T) {
 	w.step(contract.StepKindReset, contract.StepStateChecking)
 	o = again("a reset")
 	require.Equal(t, contract.OperationStateDone, o.State, o.Outcome)
-	log := reads[contract.EventLog](w, "events", host)
+	log := reads[contract.EventLog](w, "events", host, "--log")
 	require.NotEmpty(t, log.Events, "and its log is on record as soon as the service is back")
 	p.stop(t)
 }

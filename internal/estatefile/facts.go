@@ -11,6 +11,7 @@ import (
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/plain"
 )
 
 // people says where the ways of those begin who ask for something.
@@ -56,8 +57,13 @@ var endpointSettings = []struct {
 	{"legacy", func(e endpoint) bool { return e.Legacy }, []estate.Protocol{estate.IPMI}},
 	{"shared-port", func(e endpoint) bool { return e.Shared }, []estate.Protocol{estate.IPMI}},
 	{"commands", func(e endpoint) bool { return e.Commands != nil }, []estate.Protocol{estate.SSH, estate.Telnet}},
+	{"listen", func(e endpoint) bool { return e.Listen }, talking},
+	{"recognise", func(e endpoint) bool { return e.Recognise != nil }, talking},
 	{"prompt", func(e endpoint) bool { return e.Prompt != "" }, []estate.Protocol{estate.Telnet}},
 }
+
+// talking are the protocols that lead to a serial line.
+var talking = []estate.Protocol{estate.SSH, estate.Telnet, estate.IPMI}
 
 // takes says whether a protocol takes a setting.
 func takes(key string, protocol estate.Protocol) bool {
@@ -98,6 +104,28 @@ func (p *parser) prompt(path []string, name, s string) string {
 		p.fault(append(path, "prompt"), "%s prompt: %q is not a regular expression of up to %d bytes, such as '\\w+ ready:'", name, s, maxPrompt)
 	}
 	return s
+}
+
+const (
+	maxPatterns    = 20
+	maxPatternName = 40
+)
+
+// recognise is what a serial line may say that is worth knowing, by name.
+func (p *parser) recognise(path []string, name string, list map[string]string) map[string]string {
+	if len(list) > maxPatterns {
+		p.fault(append(path, "recognise"), "%s recognise: %d patterns are more than the %d that are looked for", name, len(list), maxPatterns)
+	}
+	for what, match := range list {
+		at := append(path, "recognise", what)
+		if _, err := regexp.Compile(match); err != nil || match == "" || len(match) > maxPrompt {
+			p.fault(at, "%s recognise %s: %q is not a regular expression of up to %d bytes, such as 'ring \\d+ lost'", name, what, match, maxPrompt)
+		}
+		if what == "" || len(what) > maxPatternName || plain.Line(what) != what {
+			p.fault(at, "%s recognise: %q is no name: write up to %d characters on one line", name, what, maxPatternName)
+		}
+	}
+	return list
 }
 
 // commandKinds are the operations for which a command can be stated.

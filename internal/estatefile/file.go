@@ -160,6 +160,9 @@ type (
 
 		Commands map[string]string `yaml:"commands"`
 		Prompt   string            `yaml:"prompt"`
+
+		Listen    bool              `yaml:"listen"`
+		Recognise map[string]string `yaml:"recognise"`
 	}
 	probe struct {
 		ICMP    string   `yaml:"icmp"`
@@ -399,6 +402,7 @@ func (p *parser) endpoint(path []string, name string, e endpoint) estate.Endpoin
 	out.Pin, out.Prompt = p.pin(path, name, e.Pin), p.prompt(path, name, e.Prompt)
 	out.Suites, out.Legacy, out.Shared = p.suites(path, name, e.Suites), e.Legacy, e.Shared
 	out.Commands = p.commands(path, name, e.Commands)
+	out.Listen, out.Recognise = e.Listen, p.recognise(path, name, e.Recognise)
 	return out
 }
 

@@ -30,10 +30,11 @@ var (
 
 // Retention is for how long each resolution is kept, and records that have
 // ended. The journal is kept for ever: each entry proves those before it.
-type Retention struct{ Readings, Each5Min, EachHour, Records time.Duration }
+type Retention struct{ Readings, Each5Min, EachHour, Records, Lines time.Duration }
 
-// DefaultRetention is two days, sixty days and three years.
-var DefaultRetention = Retention{48 * time.Hour, 60 * 24 * time.Hour, 3 * 365 * 24 * time.Hour, 3 * 365 * 24 * time.Hour}
+// DefaultRetention is two days, sixty days and three years, and two weeks of what serial
+// lines say.
+var DefaultRetention = Retention{48 * time.Hour, 60 * 24 * time.Hour, 3 * 365 * 24 * time.Hour, 3 * 365 * 24 * time.Hour, 14 * 24 * time.Hour}
 
 // ListSeries lists what is kept of a device.
 func (s *Store) ListSeries(ctx context.Context, device estate.Key) ([]Series, error) {

@@ -22,12 +22,18 @@ var old = []struct{ table, condition string }{
 	{"setting", "ended_at < ?"},
 	{"wiring_check", "ended_at < ?"},
 	{"file", "at < ?"},
+	{"line_event", "at < ?"},
 	{"discharge", "ended_at < ?"},
 	{"document", "at < ? AND kind LIKE 'ev-%'"}, // event logs that were erased on the gear
 }
 
 // DropOld drops the records that ended longer ago than they are kept.
 func (s *Store) DropOld(ctx context.Context, now time.Time, keep Retention) error {
+	if keep.Lines > 0 {
+		if err := s.drop(ctx, "line_part", "ended < ?", now.Add(-keep.Lines).UTC()); err != nil {
+			return fmt.Errorf("drop old rows of line_part: %w", err)
+		}
+	}
 	if keep.Records <= 0 {
 		return nil // for ever
 	}

@@ -51,6 +51,24 @@ func (e DevicePart) Valid() bool {
 	}
 }
 
+// Defines values for EstateEventFrom.
+const (
+	Line EstateEventFrom = "line"
+	Log  EstateEventFrom = "log"
+)
+
+// Valid indicates whether the value is a known member of the EstateEventFrom enum.
+func (e EstateEventFrom) Valid() bool {
+	switch e {
+	case Line:
+		return true
+	case Log:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GroupState.
 const (
 	GroupStateCancelled GroupState = "cancelled"
@@ -1269,6 +1287,26 @@ type EstateChanges struct {
 	Version int `json:"version"`
 }
 
+// EstateEvent defines model for EstateEvent.
+type EstateEvent struct {
+	At     time.Time `json:"at"`
+	Device string    `json:"device"`
+
+	// From its own event log, or its serial line
+	From  EstateEventFrom `json:"from"`
+	Level Level           `json:"level"`
+	Site  string          `json:"site"`
+
+	// Text of a serial line it is empty for who may not see that
+	Text string `json:"text"`
+
+	// What the sensor or kind of event, or the name of what was recognised
+	What string `json:"what"`
+}
+
+// EstateEventFrom its own event log, or its serial line
+type EstateEventFrom string
+
 // EstateFile defines model for EstateFile.
 type EstateFile struct {
 	At      *time.Time `json:"at,omitempty"`
@@ -1707,6 +1745,24 @@ type Limits struct {
 	LowCritical  *float64 `json:"lowCritical,omitempty"`
 	LowFatal     *float64 `json:"lowFatal,omitempty"`
 	LowWarning   *float64 `json:"lowWarning,omitempty"`
+}
+
+// LineOfText defines model for LineOfText.
+type LineOfText struct {
+	// At when it began
+	At   time.Time `json:"at"`
+	Text string    `json:"text"`
+}
+
+// LinePast defines model for LinePast.
+type LinePast struct {
+	Lines []LineOfText `json:"lines"`
+
+	// More there are older ones
+	More bool `json:"more"`
+
+	// Oldest what is kept of this line begins here, within the time that was asked for
+	Oldest *time.Time `json:"oldest,omitempty"`
 }
 
 // LogIn defines model for LogIn.
@@ -2626,6 +2682,28 @@ type GetSensorsParams struct {
 	Hours *int `form:"hours,omitempty" json:"hours,omitempty"`
 }
 
+// GetLinePastParams defines parameters for GetLinePast.
+type GetLinePastParams struct {
+	// Since an hour ago when it is left out
+	Since *time.Time `form:"since,omitempty" json:"since,omitempty"`
+
+	// Until now when it is left out
+	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
+
+	// Find only lines with this text in them, in capitals or not
+	Find  *string `form:"find,omitempty" json:"find,omitempty"`
+	Limit *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// GetLineRecordingParams defines parameters for GetLineRecording.
+type GetLineRecordingParams struct {
+	// Since an hour ago when it is left out
+	Since *time.Time `form:"since,omitempty" json:"since,omitempty"`
+
+	// Until now when it is left out
+	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
+}
+
 // GetEnergyParams defines parameters for GetEnergy.
 type GetEnergyParams struct {
 	// From the beginning of this month, in UTC, by default
@@ -2633,6 +2711,19 @@ type GetEnergyParams struct {
 
 	// To now by default
 	To *time.Time `form:"to,omitempty" json:"to,omitempty"`
+}
+
+// ListGearEventsParams defines parameters for ListGearEvents.
+type ListGearEventsParams struct {
+	Site   *string `form:"site,omitempty" json:"site,omitempty"`
+	Device *string `form:"device,omitempty" json:"device,omitempty"`
+
+	// Level at least this bad
+	Level *Level `form:"level,omitempty" json:"level,omitempty"`
+
+	// Since a week ago when it is left out
+	Since *time.Time `form:"since,omitempty" json:"since,omitempty"`
+	Limit *int       `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListGroupsParams defines parameters for ListGroups.
@@ -3008,6 +3099,16 @@ type ClientInterface interface {
 	// Corresponds with GET /devices/{key}/sensors (the `GetSensors` operationId).
 	GetSensors(ctx context.Context, key Key, params *GetSensorsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetLinePast What the serial line of a device has said, as lines of text, the newest of them in order
+	//
+	// Corresponds with GET /devices/{key}/serial/past (the `GetLinePast` operationId).
+	GetLinePast(ctx context.Context, key Key, params *GetLinePastParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLineRecording What the serial line of a device has said, as a recording that can be played (asciicast, version 2)
+	//
+	// Corresponds with GET /devices/{key}/serial/recording (the `GetLineRecording` operationId).
+	GetLineRecording(ctx context.Context, key Key, params *GetLineRecordingParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListSeries What is kept of a device over time
 	//
 	// Corresponds with GET /devices/{key}/series (the `ListSeries` operationId).
@@ -3074,6 +3175,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /estate/diff (the `DiffEstate` operationId).
 	DiffEstate(ctx context.Context, body DiffEstateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListGearEvents What gear itself has logged, and what was recognised on serial lines, of the whole estate or a part of it, the newest first
+	//
+	// Corresponds with GET /gear-events (the `ListGearEvents` operationId).
+	ListGearEvents(ctx context.Context, params *ListGearEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PreviewGroupWithBody What several operations, or one at a later time, would do; in which order, and when
 	//
@@ -3845,6 +3951,36 @@ func (c *Client) GetSensors(ctx context.Context, key Key, params *GetSensorsPara
 	return c.Client.Do(req)
 }
 
+// GetLinePast What the serial line of a device has said, as lines of text, the newest of them in order
+//
+// Corresponds with GET /devices/{key}/serial/past (the `GetLinePast` operationId).
+func (c *Client) GetLinePast(ctx context.Context, key Key, params *GetLinePastParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLinePastRequest(c.Server, key, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLineRecording What the serial line of a device has said, as a recording that can be played (asciicast, version 2)
+//
+// Corresponds with GET /devices/{key}/serial/recording (the `GetLineRecording` operationId).
+func (c *Client) GetLineRecording(ctx context.Context, key Key, params *GetLineRecordingParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLineRecordingRequest(c.Server, key, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListSeries What is kept of a device over time
 //
 // Corresponds with GET /devices/{key}/series (the `ListSeries` operationId).
@@ -4012,6 +4148,21 @@ func (c *Client) DiffEstateWithBody(ctx context.Context, contentType string, bod
 // Corresponds with POST /estate/diff (the `DiffEstate` operationId).
 func (c *Client) DiffEstate(ctx context.Context, body DiffEstateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDiffEstateRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListGearEvents What gear itself has logged, and what was recognised on serial lines, of the whole estate or a part of it, the newest first
+//
+// Corresponds with GET /gear-events (the `ListGearEvents` operationId).
+func (c *Client) ListGearEvents(ctx context.Context, params *ListGearEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListGearEventsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5849,6 +6000,176 @@ func NewGetSensorsRequest(server string, key Key, params *GetSensorsParams) (*ht
 	return req, nil
 }
 
+// NewGetLinePastRequest constructs an http.Request for the GetLinePast method
+func NewGetLinePastRequest(server string, key Key, params *GetLinePastParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/serial/past", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Until != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", *params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Find != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "find", *params.Find, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetLineRecordingRequest constructs an http.Request for the GetLineRecording method
+func NewGetLineRecordingRequest(server string, key Key, params *GetLineRecordingParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/serial/recording", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Until != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", *params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListSeriesRequest constructs an http.Request for the ListSeries method
 func NewListSeriesRequest(server string, key Key) (*http.Request, error) {
 	var err error
@@ -6167,6 +6488,108 @@ func NewDiffEstateRequestWithBody(server string, contentType string, body io.Rea
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListGearEventsRequest constructs an http.Request for the ListGearEvents method
+func NewListGearEventsRequest(server string, params *ListGearEventsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/gear-events")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Site != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "site", *params.Site, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Device != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "device", *params.Device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Level != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "level", *params.Level, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -8187,6 +8610,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices/{key}/sensors (the `GetSensors` operationId).
 	GetSensorsWithResponse(ctx context.Context, key Key, params *GetSensorsParams, reqEditors ...RequestEditorFn) (*GetSensorsResponse, error)
 
+	// GetLinePastWithResponse What the serial line of a device has said, as lines of text, the newest of them in order
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{key}/serial/past (the `GetLinePast` operationId).
+	GetLinePastWithResponse(ctx context.Context, key Key, params *GetLinePastParams, reqEditors ...RequestEditorFn) (*GetLinePastResponse, error)
+
+	// GetLineRecordingWithResponse What the serial line of a device has said, as a recording that can be played (asciicast, version 2)
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{key}/serial/recording (the `GetLineRecording` operationId).
+	GetLineRecordingWithResponse(ctx context.Context, key Key, params *GetLineRecordingParams, reqEditors ...RequestEditorFn) (*GetLineRecordingResponse, error)
+
 	// ListSeriesWithResponse What is kept of a device over time
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8263,6 +8700,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /estate/diff (the `DiffEstate` operationId).
 	DiffEstateWithResponse(ctx context.Context, body DiffEstateJSONRequestBody, reqEditors ...RequestEditorFn) (*DiffEstateResponse, error)
+
+	// ListGearEventsWithResponse What gear itself has logged, and what was recognised on serial lines, of the whole estate or a part of it, the newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /gear-events (the `ListGearEvents` operationId).
+	ListGearEventsWithResponse(ctx context.Context, params *ListGearEventsParams, reqEditors ...RequestEditorFn) (*ListGearEventsResponse, error)
 
 	// PreviewGroupWithBodyWithResponse What several operations, or one at a later time, would do; in which order, and when
 	//
@@ -9623,6 +10067,95 @@ func (r GetSensorsResponse) ContentType() string {
 	return ""
 }
 
+type GetLinePastResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LinePast
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLinePastResponse) GetJSON200() *LinePast {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLinePastResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLinePastResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLinePastResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLinePastResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLinePastResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLineRecordingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLineRecordingResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLineRecordingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLineRecordingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLineRecordingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLineRecordingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSeriesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10001,6 +10534,54 @@ func (r DiffEstateResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r DiffEstateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListGearEventsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]EstateEvent
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListGearEventsResponse) GetJSON200() *[]EstateEvent {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListGearEventsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListGearEventsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListGearEventsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListGearEventsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListGearEventsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12291,6 +12872,32 @@ func (c *ClientWithResponses) GetSensorsWithResponse(ctx context.Context, key Ke
 	return ParseGetSensorsResponse(rsp)
 }
 
+// GetLinePastWithResponse What the serial line of a device has said, as lines of text, the newest of them in order
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{key}/serial/past (the `GetLinePast` operationId).
+func (c *ClientWithResponses) GetLinePastWithResponse(ctx context.Context, key Key, params *GetLinePastParams, reqEditors ...RequestEditorFn) (*GetLinePastResponse, error) {
+	rsp, err := c.GetLinePast(ctx, key, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLinePastResponse(rsp)
+}
+
+// GetLineRecordingWithResponse What the serial line of a device has said, as a recording that can be played (asciicast, version 2)
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{key}/serial/recording (the `GetLineRecording` operationId).
+func (c *ClientWithResponses) GetLineRecordingWithResponse(ctx context.Context, key Key, params *GetLineRecordingParams, reqEditors ...RequestEditorFn) (*GetLineRecordingResponse, error) {
+	rsp, err := c.GetLineRecording(ctx, key, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLineRecordingResponse(rsp)
+}
+
 // ListSeriesWithResponse What is kept of a device over time
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12432,6 +13039,19 @@ func (c *ClientWithResponses) DiffEstateWithResponse(ctx context.Context, body D
 		return nil, err
 	}
 	return ParseDiffEstateResponse(rsp)
+}
+
+// ListGearEventsWithResponse What gear itself has logged, and what was recognised on serial lines, of the whole estate or a part of it, the newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /gear-events (the `ListGearEvents` operationId).
+func (c *ClientWithResponses) ListGearEventsWithResponse(ctx context.Context, params *ListGearEventsParams, reqEditors ...RequestEditorFn) (*ListGearEventsResponse, error) {
+	rsp, err := c.ListGearEvents(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListGearEventsResponse(rsp)
 }
 
 // PreviewGroupWithBodyWithResponse What several operations, or one at a later time, would do; in which order, and when
@@ -13831,6 +14451,65 @@ func ParseGetSensorsResponse(rsp *http.Response) (*GetSensorsResponse, error) {
 	return response, nil
 }
 
+// ParseGetLinePastResponse parses an HTTP response from a GetLinePastWithResponse call
+func ParseGetLinePastResponse(rsp *http.Response) (*GetLinePastResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLinePastResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LinePast
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLineRecordingResponse parses an HTTP response from a GetLineRecordingWithResponse call
+func ParseGetLineRecordingResponse(rsp *http.Response) (*GetLineRecordingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLineRecordingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListSeriesResponse parses an HTTP response from a ListSeriesWithResponse call
 func ParseListSeriesResponse(rsp *http.Response) (*ListSeriesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14078,6 +14757,39 @@ func ParseDiffEstateResponse(rsp *http.Response) (*DiffEstateResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest EstateChanges
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListGearEventsResponse parses an HTTP response from a ListGearEventsWithResponse call
+func ParseListGearEventsResponse(rsp *http.Response) (*ListGearEventsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListGearEventsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []EstateEvent
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -15541,6 +16253,12 @@ type ServerInterface interface {
 	// GetSensors What the sensors of a device measure
 	// (GET /devices/{key}/sensors)
 	GetSensors(ctx *echo.Context, key Key, params GetSensorsParams) error
+	// GetLinePast What the serial line of a device has said, as lines of text, the newest of them in order
+	// (GET /devices/{key}/serial/past)
+	GetLinePast(ctx *echo.Context, key Key, params GetLinePastParams) error
+	// GetLineRecording What the serial line of a device has said, as a recording that can be played (asciicast, version 2)
+	// (GET /devices/{key}/serial/recording)
+	GetLineRecording(ctx *echo.Context, key Key, params GetLineRecordingParams) error
 	// ListSeries What is kept of a device over time
 	// (GET /devices/{key}/series)
 	ListSeries(ctx *echo.Context, key Key) error
@@ -15565,6 +16283,9 @@ type ServerInterface interface {
 	// DiffEstate What an import would change
 	// (POST /estate/diff)
 	DiffEstate(ctx *echo.Context) error
+	// ListGearEvents What gear itself has logged, and what was recognised on serial lines, of the whole estate or a part of it, the newest first
+	// (GET /gear-events)
+	ListGearEvents(ctx *echo.Context, params ListGearEventsParams) error
 	// PreviewGroup What several operations, or one at a later time, would do; in which order, and when
 	// (POST /group-previews)
 	PreviewGroup(ctx *echo.Context) error
@@ -16075,6 +16796,84 @@ func (w *ServerInterfaceWrapper) GetSensors(ctx *echo.Context) error {
 	return err
 }
 
+// GetLinePast converts echo context to params.
+func (w *ServerInterfaceWrapper) GetLinePast(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "key" -------------
+	var key Key
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", ctx.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter key: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetLinePastParams
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", ctx.QueryParams(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter since: %s", err))
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", ctx.QueryParams(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter until: %s", err))
+	}
+
+	// ------------- Optional query parameter "find" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "find", ctx.QueryParams(), &params.Find, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter find: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetLinePast(ctx, key, params)
+	return err
+}
+
+// GetLineRecording converts echo context to params.
+func (w *ServerInterfaceWrapper) GetLineRecording(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "key" -------------
+	var key Key
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", ctx.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter key: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetLineRecordingParams
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", ctx.QueryParams(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter since: %s", err))
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", ctx.QueryParams(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter until: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetLineRecording(ctx, key, params)
+	return err
+}
+
 // ListSeries converts echo context to params.
 func (w *ServerInterfaceWrapper) ListSeries(ctx *echo.Context) error {
 	var err error
@@ -16188,6 +16987,52 @@ func (w *ServerInterfaceWrapper) DiffEstate(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.DiffEstate(ctx)
+	return err
+}
+
+// ListGearEvents converts echo context to params.
+func (w *ServerInterfaceWrapper) ListGearEvents(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListGearEventsParams
+	// ------------- Optional query parameter "site" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "site", ctx.QueryParams(), &params.Site, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter site: %s", err))
+	}
+
+	// ------------- Optional query parameter "device" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "device", ctx.QueryParams(), &params.Device, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter device: %s", err))
+	}
+
+	// ------------- Optional query parameter "level" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "level", ctx.QueryParams(), &params.Level, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter level: %s", err))
+	}
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", ctx.QueryParams(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter since: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListGearEvents(ctx, params)
 	return err
 }
 
@@ -16936,6 +17781,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/devices/:key/draw", wrapper.GetDraw, options.OperationMiddlewares["getDraw"]...)
 	router.GET(options.BaseURL+"/devices/:key/sensors", wrapper.GetSensors, options.OperationMiddlewares["getSensors"]...)
 	router.GET(options.BaseURL+"/devices/:key/events", wrapper.GetEvents, options.OperationMiddlewares["getEvents"]...)
+	router.GET(options.BaseURL+"/devices/:key/serial/past", wrapper.GetLinePast, options.OperationMiddlewares["getLinePast"]...)
+	router.GET(options.BaseURL+"/devices/:key/serial/recording", wrapper.GetLineRecording, options.OperationMiddlewares["getLineRecording"]...)
+	router.GET(options.BaseURL+"/gear-events", wrapper.ListGearEvents, options.OperationMiddlewares["listGearEvents"]...)
 	router.POST(options.BaseURL+"/devices/:key/look", wrapper.LookAtDevice, options.OperationMiddlewares["lookAtDevice"]...)
 	router.POST(options.BaseURL+"/devices/:key/events/clear", wrapper.ClearEvents, options.OperationMiddlewares["clearEvents"]...)
 	router.GET(options.BaseURL+"/devices/:key/sheet", wrapper.GetSheet, options.OperationMiddlewares["getSheet"]...)
@@ -17791,6 +18639,92 @@ func (response GetSensorsdefaultApplicationProblemPlusJSONResponse) VisitGetSens
 	return err
 }
 
+type GetLinePastRequestObject struct {
+	Key    Key `json:"key"`
+	Params GetLinePastParams
+}
+
+type GetLinePastResponseObject interface {
+	VisitGetLinePastResponse(w http.ResponseWriter) error
+}
+
+type GetLinePast200JSONResponse LinePast
+
+func (response GetLinePast200JSONResponse) VisitGetLinePastResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLinePastdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLinePastdefaultApplicationProblemPlusJSONResponse) VisitGetLinePastResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLineRecordingRequestObject struct {
+	Key    Key `json:"key"`
+	Params GetLineRecordingParams
+}
+
+type GetLineRecordingResponseObject interface {
+	VisitGetLineRecordingResponse(w http.ResponseWriter) error
+}
+
+type GetLineRecording200ApplicationXAsciicastResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetLineRecording200ApplicationXAsciicastResponse) VisitGetLineRecordingResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/x-asciicast")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetLineRecordingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLineRecordingdefaultApplicationProblemPlusJSONResponse) VisitGetLineRecordingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSeriesRequestObject struct {
 	Key Key `json:"key"`
 }
@@ -18092,6 +19026,45 @@ type DiffEstatedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response DiffEstatedefaultApplicationProblemPlusJSONResponse) VisitDiffEstateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListGearEventsRequestObject struct {
+	Params ListGearEventsParams
+}
+
+type ListGearEventsResponseObject interface {
+	VisitListGearEventsResponse(w http.ResponseWriter) error
+}
+
+type ListGearEvents200JSONResponse []EstateEvent
+
+func (response ListGearEvents200JSONResponse) VisitListGearEventsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListGearEventsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListGearEventsdefaultApplicationProblemPlusJSONResponse) VisitListGearEventsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -19807,6 +20780,12 @@ type StrictServerInterface interface {
 	// GetSensors What the sensors of a device measure
 	// (GET /devices/{key}/sensors)
 	GetSensors(ctx context.Context, request GetSensorsRequestObject) (GetSensorsResponseObject, error)
+	// GetLinePast What the serial line of a device has said, as lines of text, the newest of them in order
+	// (GET /devices/{key}/serial/past)
+	GetLinePast(ctx context.Context, request GetLinePastRequestObject) (GetLinePastResponseObject, error)
+	// GetLineRecording What the serial line of a device has said, as a recording that can be played (asciicast, version 2)
+	// (GET /devices/{key}/serial/recording)
+	GetLineRecording(ctx context.Context, request GetLineRecordingRequestObject) (GetLineRecordingResponseObject, error)
 	// ListSeries What is kept of a device over time
 	// (GET /devices/{key}/series)
 	ListSeries(ctx context.Context, request ListSeriesRequestObject) (ListSeriesResponseObject, error)
@@ -19831,6 +20810,9 @@ type StrictServerInterface interface {
 	// DiffEstate What an import would change
 	// (POST /estate/diff)
 	DiffEstate(ctx context.Context, request DiffEstateRequestObject) (DiffEstateResponseObject, error)
+	// ListGearEvents What gear itself has logged, and what was recognised on serial lines, of the whole estate or a part of it, the newest first
+	// (GET /gear-events)
+	ListGearEvents(ctx context.Context, request ListGearEventsRequestObject) (ListGearEventsResponseObject, error)
 	// PreviewGroup What several operations, or one at a later time, would do; in which order, and when
 	// (POST /group-previews)
 	PreviewGroup(ctx context.Context, request PreviewGroupRequestObject) (PreviewGroupResponseObject, error)
@@ -20628,6 +21610,58 @@ func (sh *strictHandler) GetSensors(ctx *echo.Context, key Key, params GetSensor
 	return nil
 }
 
+// GetLinePast operation middleware
+func (sh *strictHandler) GetLinePast(ctx *echo.Context, key Key, params GetLinePastParams) error {
+	var request GetLinePastRequestObject
+
+	request.Key = key
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLinePast(ctx.Request().Context(), request.(GetLinePastRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLinePast")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetLinePastResponseObject); ok {
+		return validResponse.VisitGetLinePastResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetLineRecording operation middleware
+func (sh *strictHandler) GetLineRecording(ctx *echo.Context, key Key, params GetLineRecordingParams) error {
+	var request GetLineRecordingRequestObject
+
+	request.Key = key
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLineRecording(ctx.Request().Context(), request.(GetLineRecordingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLineRecording")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetLineRecordingResponseObject); ok {
+		return validResponse.VisitGetLineRecordingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListSeries operation middleware
 func (sh *strictHandler) ListSeries(ctx *echo.Context, key Key) error {
 	var request ListSeriesRequestObject
@@ -20885,6 +21919,31 @@ func (sh *strictHandler) DiffEstate(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(DiffEstateResponseObject); ok {
 		return validResponse.VisitDiffEstateResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListGearEvents operation middleware
+func (sh *strictHandler) ListGearEvents(ctx *echo.Context, params ListGearEventsParams) error {
+	var request ListGearEventsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListGearEvents(ctx.Request().Context(), request.(ListGearEventsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListGearEvents")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListGearEventsResponseObject); ok {
+		return validResponse.VisitListGearEventsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

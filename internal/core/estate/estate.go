@@ -125,6 +125,10 @@ type Endpoint struct {
 	Commands map[string]string
 	Prompt   string // of Telnet: a regular expression for the end of its prompt
 
+	// Of SSH, Telnet and IPMI: the serial line.
+	Listen    bool              // it is listened to while nobody sits at it
+	Recognise map[string]string // what it may say beside the usual: regular expressions by name
+
 	// Of IPMI.
 	Suites []int // cipher suites that are allowed beside 17 and 3
 	Legacy bool  // IPMI 1.5 is allowed

@@ -75,6 +75,11 @@ func (d *Device) CommandLines(kind string) []Endpoint {
 // it is a console server that answers there, and not the device.
 func (d *Device) OverSerial(ep Endpoint) bool { return ep.Gives(GivesLine) && len(d.Serial) > 0 }
 
+// Listened says whether the service listens to the line of a device by itself.
+func (d *Device) Listened() bool {
+	return slices.ContainsFunc(d.Endpoints, func(ep Endpoint) bool { return ep.Listen })
+}
+
 // Talks says whether somebody can sit at a line of characters there: the serial port behind
 // a console server or a controller, or a command line.
 func (ep Endpoint) Talks() bool { return ep.Gives(GivesCommands) || ep.Gives(GivesHost) }

@@ -1,8 +1,13 @@
 // Package serial is what can be said of serial lines and of those who sit at them without
 // any line: what was heard, and who has the keyboard.
 //
-//	log.go    what a line has said, counted in bytes
-//	seats.go  who is on, who types, and who waits for the keyboard
+//	log.go        what a line has lately said, counted in bytes
+//	seats.go      who is on, who types, and who waits for the keyboard
+//	tame.go       what of it a terminal may be shown
+//	record.go     what it has said, with times, as it is kept
+//	text.go       the same as lines of text
+//	cast.go       and as a recording that can be played
+//	recognise.go  what is known of what lines say
 package serial
 
 // A Log is the newest of what a line has said, counted in bytes from the beginning, so that

@@ -219,6 +219,63 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/devices/{key}/serial/past": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        /** What the serial line of a device has said, as lines of text, the newest of them in order */
+        get: operations["getLinePast"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{key}/serial/recording": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        /** What the serial line of a device has said, as a recording that can be played (asciicast, version 2) */
+        get: operations["getLineRecording"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/gear-events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What gear itself has logged, and what was recognised on serial lines, of the whole estate or a part of it, the newest first */
+        get: operations["listGearEvents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/devices/{key}/look": {
         parameters: {
             query?: never;
@@ -1370,6 +1427,40 @@ export interface components {
             free: number;
             version: string;
             events: components["schemas"]["GearEvent"][];
+        };
+        LinePast: {
+            lines: components["schemas"]["LineOfText"][];
+            /** @description there are older ones */
+            more: boolean;
+            /**
+             * Format: date-time
+             * @description what is kept of this line begins here, within the time that was asked for
+             */
+            oldest?: string;
+        };
+        LineOfText: {
+            /**
+             * Format: date-time
+             * @description when it began
+             */
+            at: string;
+            text: string;
+        };
+        EstateEvent: {
+            device: string;
+            site: string;
+            /** Format: date-time */
+            at: string;
+            /**
+             * @description its own event log, or its serial line
+             * @enum {string}
+             */
+            from: "log" | "line";
+            /** @description the sensor or kind of event, or the name of what was recognised */
+            what: string;
+            level: components["schemas"]["Level"];
+            /** @description of a serial line it is empty for who may not see that */
+            text: string;
         };
         GearEvent: {
             id: number;
@@ -2922,6 +3013,96 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLinePast: {
+        parameters: {
+            query?: {
+                /** @description an hour ago when it is left out */
+                since?: string;
+                /** @description now when it is left out */
+                until?: string;
+                /** @description only lines with this text in them, in capitals or not */
+                find?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The lines */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinePast"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLineRecording: {
+        parameters: {
+            query?: {
+                /** @description an hour ago when it is left out */
+                since?: string;
+                /** @description now when it is left out */
+                until?: string;
+            };
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The recording */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-asciicast": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listGearEvents: {
+        parameters: {
+            query?: {
+                site?: string;
+                device?: string;
+                /** @description at least this bad */
+                level?: components["schemas"]["Level"];
+                /** @description a week ago when it is left out */
+                since?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The events */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EstateEvent"][];
+                };
             };
             default: components["responses"]["Problem"];
         };
