@@ -79,6 +79,7 @@ func New(s *store.Store, log *slog.Logger, b *bus.Bus) *Keeper {
 	}
 	k.verdicts = verdict.NewStanding(k.estate, k.evidence, nil)
 	b.Observed.Listen(k.Observe)
+	b.Recognised.Listen(k.recognised)
 	return k
 }
 
@@ -95,6 +96,16 @@ func (k *Keeper) SetEstate(e *estate.Estate) {
 			delete(k.trips, key)
 			delete(k.dips, key)
 		}
+	}
+	k.mu.Unlock()
+	k.touch()
+}
+
+// recognised takes in what a serial line has said that is known.
+func (k *Keeper) recognised(x bus.LineSaid) {
+	k.mu.Lock()
+	for _, f := range x.Found {
+		k.evidence.Say(x.Device, verdict.Saying{At: f.At, What: f.Name})
 	}
 	k.mu.Unlock()
 	k.touch()

@@ -12,6 +12,7 @@ import (
 	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/power"
+	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/store"
 )
 
@@ -36,8 +37,15 @@ func (k *Keeper) Remember(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("past discharges: %w", err)
 	}
+	said, err := k.store.LineEvents(ctx, "", now.Add(-saidSpan), saidMost)
+	if err != nil {
+		return fmt.Errorf("what serial lines said: %w", err)
+	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
+	for _, x := range said {
+		k.evidence.Say(x.Device, verdict.Saying{At: x.At, What: x.Name})
+	}
 	for _, v := range standing {
 		if _, known := k.before[v.Device]; !known {
 			k.before[v.Device] = v
@@ -70,6 +78,12 @@ func (k *Keeper) Remember(ctx context.Context) error {
 	}
 	return nil
 }
+
+// What serial lines have said of late is told again after a restart.
+const (
+	saidSpan = 48 * time.Hour
+	saidMost = 1000
+)
 
 // recall brings back one document, unless something newer has come meanwhile.
 func (in *Inside) recall(doc store.Document) error {

@@ -239,3 +239,16 @@ func (m *Moment) redundancy(d *estate.Device) (rs []Reason) {
 	}
 	return rs
 }
+
+// saidBefore is how long before its silence was noticed a line may have said why.
+const saidBefore = 5 * time.Minute
+
+// said is what was recognised on the serial line of a silent device about that time, or
+// since. It neither proves nor excludes anything: whoever sits at the line sees more.
+func (m *Moment) said(d *estate.Device, h *hearing) []Reason {
+	x, heard := m.ev.Said[d.Key]
+	if !heard || x.At.Before(h.since.Add(-saidBefore)) {
+		return nil
+	}
+	return []Reason{{Stance: Note, At: x.At, Text: Say("its serial line: %s", x.What)}}
+}

@@ -419,3 +419,19 @@ func TestThePortOfTheSwitch(t *testing.T) {
 		})
 	}
 }
+
+// TestWhatItsLineSaid is told of a silent device, and changes no verdict.
+func TestWhatItsLineSaid(t *testing.T) {
+	s := newStory(t)
+	s.poll(2)
+	s.ev.Say("kiosk", Saying{At: s.now.Add(-24 * time.Hour), What: "watchdog"})
+	s.mute["kiosk"] = true
+	s.poll(6)
+	require.Equal(t, Hung, s.vs["kiosk"].State)
+	require.NotContains(t, s.said("kiosk"), "its serial line")
+	s.ev.Say("kiosk", Saying{At: s.now, What: "kernel panic"})
+	s.ev.Say("kiosk", Saying{At: s.now.Add(-time.Minute), What: "log-in prompt"})
+	s.poll(1)
+	require.Equal(t, Hung, s.vs["kiosk"].State)
+	require.Contains(t, s.said("kiosk"), "its serial line: kernel panic")
+}

@@ -261,6 +261,7 @@ type Evidence struct {
 	Plugged   map[estate.Key]estate.End    // where a device was last seen, by its switch
 	Usual     map[estate.Key]reading.Usual // draws at this hour of the day
 	Restarted map[estate.Key]Restart       // when a device last started by itself
+	Said      map[estate.Key]Saying        // what was last recognised on its serial line
 
 	// What judging has noted for the next time.
 	Lively map[estate.Key]float64    // W that a device drew when it last answered
@@ -289,6 +290,7 @@ func NewEvidence() *Evidence {
 		Ports:     map[estate.Key]Ports{},
 		Plugged:   map[estate.Key]estate.End{},
 		Restarted: map[estate.Key]Restart{},
+		Said:      map[estate.Key]Saying{},
 		Lively:    map[estate.Key]float64{},
 		Low:       map[estate.Key]bool{},
 		Woke:      map[estate.Key]time.Time{},
@@ -303,7 +305,7 @@ func (ev *Evidence) Clone() *Evidence {
 		Chassis: maps.Clone(ev.Chassis), Panels: maps.Clone(ev.Panels), Ailing: maps.Clone(ev.Ailing),
 		Supplies: maps.Clone(ev.Supplies), Totals: maps.Clone(ev.Totals), Meters: maps.Clone(ev.Meters),
 		Operating: maps.Clone(ev.Operating), Parked: maps.Clone(ev.Parked),
-		Ports: maps.Clone(ev.Ports), Plugged: maps.Clone(ev.Plugged), Restarted: maps.Clone(ev.Restarted), Usual: ev.Usual, Lively: maps.Clone(ev.Lively), Low: maps.Clone(ev.Low), Woke: maps.Clone(ev.Woke), Odd: maps.Clone(ev.Odd), Ways: maps.Clone(ev.Ways),
+		Ports: maps.Clone(ev.Ports), Plugged: maps.Clone(ev.Plugged), Restarted: maps.Clone(ev.Restarted), Said: maps.Clone(ev.Said), Usual: ev.Usual, Lively: maps.Clone(ev.Lively), Low: maps.Clone(ev.Low), Woke: maps.Clone(ev.Woke), Odd: maps.Clone(ev.Odd), Ways: maps.Clone(ev.Ways),
 	}
 }
 
@@ -419,6 +421,7 @@ func (ev *Evidence) Forget(old, now *estate.Estate) {
 	forget(ev.Ailing, now)
 	forget(ev.Ports, now)
 	forget(ev.Restarted, now)
+	forget(ev.Said, now)
 	forget(ev.Woke, now)
 	forget(ev.Odd, now)
 	forget(ev.Low, now)

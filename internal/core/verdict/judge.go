@@ -304,11 +304,12 @@ func (m *Moment) silence(d *estate.Device, h *hearing, p *power) Verdict {
 		return m.behind(d, h, p, way)
 	}
 	v := Verdict{Since: h.since}
+	heard := append(h.reasons, m.said(d, h)...)
 	if r, ok := m.lives(d, h); ok && !m.past(h.since.Add(livesFor)) {
 		return m.hold(d, h, p) // nothing is lost by waiting, and it may be packets that are
 	} else if ok {
 		v.State, v.Severity = Strained, Critical
-		v.Reasons = append(append(h.reasons, r), noted(p.reasons)...)
+		v.Reasons = append(append(heard, r), noted(p.reasons)...)
 		return v
 	}
 	if r, since := m.starting(d, h, p); !since.IsZero() {
@@ -328,11 +329,11 @@ func (m *Moment) silence(d *estate.Device, h *hearing, p *power) Verdict {
 		if v.By != "" {
 			doubt = append([]Reason{{Stance: For, At: m.hears(m.e.Device(v.By)).since, Since: true, Text: Say("%s, on which it hangs, fell silent with it", v.By)}}, doubt...)
 		}
-		v.Reasons = append(append(append(append(h.reasons, sound), doubt...), noted(p.reasons)...), m.wouldTell(d, h)...)
+		v.Reasons = append(append(append(append(heard, sound), doubt...), noted(p.reasons)...), m.wouldTell(d, h)...)
 		return v
 	}
 	v.State = Hung
-	v.Reasons = append(append(p.reasons, h.reasons...), sound)
+	v.Reasons = append(append(p.reasons, heard...), sound)
 	v.Reasons = append(append(append(v.Reasons, m.portUp(d, h)...), m.alive(d)...), append(m.health(d), m.unusual(d)...)...)
 	return v
 }

@@ -83,3 +83,19 @@ func (ev *Evidence) Restart(k estate.Key, r Restart) {
 	ev.Restarted[k] = r
 	ev.touch(k)
 }
+
+// A Saying is something known that a serial line has said: what it is called, and not how
+// it read, which is not for everybody.
+type Saying struct {
+	At   time.Time
+	What string // "kernel panic"
+}
+
+// Say takes in what was recognised on the serial line of a device.
+func (ev *Evidence) Say(k estate.Key, s Saying) {
+	if s.At.Before(ev.Said[k].At) {
+		return
+	}
+	ev.Said[k] = s
+	ev.touch(k)
+}
