@@ -15,6 +15,7 @@ import (
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/reading"
 	"plumbbob/internal/core/serial"
+	"plumbbob/internal/screen"
 	"plumbbob/internal/store"
 )
 
@@ -163,4 +164,45 @@ func (s *Server) ListGearEvents(ctx context.Context, req contract.ListGearEvents
 	}
 	slices.SortStableFunc(out, func(a, b contract.EstateEvent) int { return b.At.Compare(a.At) })
 	return contract.ListGearEvents200JSONResponse(out[:min(len(out), limit)]), nil
+}
+
+// screenSpan is how far back the last that a line has said may be.
+const screenSpan = 14 * 24 * time.Hour
+
+// GetLineScreen implements the contract.
+func (s *Server) GetLineScreen(ctx context.Context, req contract.GetLineScreenRequestObject) (contract.GetLineScreenResponseObject, error) {
+	until := time.Now()
+	if req.Params.At != nil {
+		until = *req.Params.At
+	}
+	since := until.Add(-screenSpan)
+	k, from, to, err := s.past(ctx, req.Key, &since, &until)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.GetLineScreen200JSONResponse{Rows: []string{}, Marked: []contract.MarkedCells{}}
+	var said []byte
+	err = s.Store.LineParts(ctx, k, from, to, true, func(kept store.LinePart) bool {
+		var text []byte
+		for _, x := range within(kept, from, to) {
+			text = append(text, x.Text...)
+			if out.At == nil || x.At.After(*out.At) {
+				out.At = timeOf(x.At)
+			}
+		}
+		said = append(text, said...)
+		return len(said) < screen.Enough
+	})
+	if err != nil || len(said) == 0 {
+		return out, err
+	}
+	shown, err := screen.Of(said)
+	if err != nil {
+		return nil, err
+	}
+	out.Rows, out.Row, out.Column = shown.Rows, shown.Row, shown.Column
+	for _, m := range shown.Marked {
+		out.Marked = append(out.Marked, contract.MarkedCells{Row: m.Row, From: m.From, To: m.To})
+	}
+	return out, nil
 }

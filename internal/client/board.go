@@ -1,6 +1,7 @@
 package client
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -192,9 +193,24 @@ func (a *app) showCommand() *cobra.Command {
 				return fail(ExitUsage, "one device is no list: --output csv is for lists, json and yaml show it whole")
 			}
 			a.device(d)
+			a.lastScreen(c.Context(), s, d)
 			return nil
 		}),
 	}
+}
+
+// lastScreen is what its serial line shows of a device with which something is wrong, for
+// whom may see that.
+func (a *app) lastScreen(ctx context.Context, s *service, d contract.Device) {
+	if !slices.Contains(d.Shows, contract.DevicePartSerial) || slices.Contains([]contract.VerdictState{contract.VerdictStateSteady, contract.VerdictStateParked}, d.Summary.Verdict.State) {
+		return
+	}
+	x, err := ask[contract.LineScreen](s)(s.GetLineScreen(ctx, d.Summary.Key, nil))
+	if err != nil || x.At == nil {
+		return
+	}
+	a.section("Its serial line, since " + x.At.Local().Format(time.DateTime))
+	a.screenRows(x, "  ")
 }
 
 func (a *app) lookCommand() *cobra.Command {

@@ -23,6 +23,8 @@ type linePast struct {
 	limit  int
 	export string
 	play   bool
+	screen bool
+	ago    time.Duration // of the screen
 	speed  float64
 }
 
@@ -30,16 +32,20 @@ func (p *linePast) flags(f *pflag.FlagSet) {
 	spanVar(f, &p.span, "past", 0, time.Second, "show what it has said for so long, such as 2h or 3d, and sit at nothing")
 	f.StringVar(&p.find, "find", "", "of that only lines with this text, in capitals or not; a day when --past is left out")
 	f.IntVar(&p.limit, "limit", 500, "how many lines at the most, the newest; up to 5000")
+	f.BoolVar(&p.screen, "screen", false, "show what a terminal there would show now; with --past what it did so long ago")
 	f.StringVar(&p.export, "export", "", "write that to a file, as a recording that can be played (asciicast); - for the output")
 	f.BoolVar(&p.play, "play", false, "play it as it was said; pauses are cut short")
 	f.Float64Var(&p.speed, "speed", 1, "how fast it is played")
 }
 
 // wanted says whether the past is asked for at all.
-func (p *linePast) wanted() bool { return p.span > 0 || p.find != "" || p.export != "" || p.play }
+func (p *linePast) wanted() bool { return p.span > 0 || p.find != "" || p.export != "" || p.play || p.screen }
 
 func (p *linePast) check() error {
+	p.ago = p.span
 	switch {
+	case p.screen && (p.find != "" || p.export != "" || p.play):
+		return fail(ExitUsage, "--screen is one picture: leave --find, --export and --play out")
 	case p.find != "" && (p.export != "" || p.play):
 		return fail(ExitUsage, "--find is for lines of text: leave it out with --export and --play")
 	case p.export != "" && p.play:
@@ -62,6 +68,9 @@ func (a *app) showPast(ctx context.Context, s *service, device string, p *linePa
 		return err
 	}
 	since := time.Now().Add(-p.span)
+	if p.screen {
+		return a.showScreen(ctx, s, device, p.ago)
+	}
 	if p.export == "" && !p.play {
 		return a.pastLines(ctx, s, device, since, p)
 	}
@@ -151,4 +160,46 @@ func (a *app) playCast(ctx context.Context, from io.Reader, speed float64) error
 	}
 	fmt.Fprintln(a.out, "\x1b[0m")
 	return lines.Err()
+}
+
+// showScreen shows what a terminal at the line showed some time ago.
+func (a *app) showScreen(ctx context.Context, s *service, device string, ago time.Duration) error {
+	at := time.Now().Add(-ago)
+	x, err := ask[contract.LineScreen](s)(s.GetLineScreen(ctx, device, &contract.GetLineScreenParams{At: &at}))
+	if err != nil {
+		return err
+	}
+	if a.output == "json" || a.output == "yaml" {
+		return a.show(x, nil)
+	}
+	if x.At == nil {
+		fmt.Fprintf(a.err, "Nothing is kept of what the line of %s said before %s.\n", device, at.Local().Format(time.DateTime))
+		return nil
+	}
+	fmt.Fprintln(a.err, a.paint("head", fmt.Sprintf("%s, as its line left it at %s:", device, x.At.Local().Format(time.DateTime))))
+	a.screenRows(x, "")
+	return nil
+}
+
+// mostColumns is how wide a screen is at the most.
+const mostColumns = 500
+
+// screenRows prints a screen without what is blank below, what is marked inverse.
+func (a *app) screenRows(x contract.LineScreen, indent string) {
+	last := len(x.Rows)
+	for last > 0 && x.Rows[last-1] == "" {
+		last--
+	}
+	for y, text := range x.Rows[:last] {
+		row := []rune(text)
+		for i := len(x.Marked) - 1; i >= 0; i-- {
+			if m := x.Marked[i]; m.Row == y && a.colour && m.From >= 0 && m.From < m.To && m.To <= mostColumns {
+				for len(row) < m.To {
+					row = append(row, ' ')
+				}
+				row = []rune(string(row[:m.From]) + a.paint("inverse", string(row[m.From:m.To])) + string(row[m.To:]))
+			}
+		}
+		fmt.Fprintln(a.out, indent+string(row))
+	}
 }

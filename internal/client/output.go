@@ -72,7 +72,7 @@ func unflow(n *yaml.Node) {
 // Colours say nothing that the words do not: they only help to find it.
 var colours = map[string]string{
 	"head": "2", "hung": "1;31", "silent": "1;31", "dark": "1;35", "strained": "33", "waking": "36", "cut-off": "90", "unknown": "90", "parked": "90",
-	"failed": "31", "done": "32", "bold": "1", "dim": "2",
+	"failed": "31", "done": "32", "bold": "1", "dim": "2", "inverse": "7",
 }
 
 func (a *app) paint(style, text string) string {

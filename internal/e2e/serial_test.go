@@ -85,3 +85,49 @@ func TestASeatSurvivesTheService(t *testing.T) {
 	require.NoError(t, typing.Close())
 	require.Zero(t, <-done, out.String())
 }
+
+// TestWhatALineSaid while nobody sat there: before a device died, in set-up, and afterwards;
+// read as text, as a screen, as a recording and as events.
+func TestWhatALineSaid(t *testing.T) {
+	w := begin(t)
+	const core = "ostrel-core"
+	past := func(more ...string) string {
+		return w.flat(0, "", append([]string{"serial", core, "--past", "1h"}, more...)...)
+	}
+	require.NoError(t, w.lab.Crash(core))
+	w.eventually(func() bool { return w.verdict(core) == "hung" }, "it is found out")
+	w.eventually(func() bool { return strings.Contains(w.flat(0, "", "show", core), "its serial line: kernel panic") }, "and why")
+	require.Contains(t, past("--find", "NOT SYNCING"), "Kernel panic - not syncing: Fatal exception in interrupt")
+	require.NotContains(t, past("--find", "not syncing"), "Call Trace")
+	events := w.flat(0, "", "events", "--site", "ostrel-quay", "--level", "critical")
+	require.Contains(t, events, "kernel panic")
+	require.Contains(t, w.flat(0, "", "events", "skarvoe-router"), "Nothing like that was logged")
+
+	// A host that is told to go into set-up waits there, and is used there by keys.
+	const host = "ostrel-virt-2"
+	w.says(0, "", "controller", "boot", host, "--next", "setup", "--yes")
+	w.says(0, "", "reset", host, "--means", "chassis", "--yes")
+	var screen string
+	w.eventually(func() bool {
+		w.says(0, "\x1b[B", "serial", host) // what it drew before somebody sat there is not known
+		screen = w.says(0, "", "serial", host, "--screen")
+		return strings.Contains(screen, "Order of starting\n\n    1  Disk 1\n    2  Network")
+	}, "a menu that was drawn with the cursor reads right")
+	b := w.open()
+	require.NoError(t, b.Do(browser.LogIn(w.url, "admin", w.password)))
+	w.sees(b, "52 devices, 6 sites")
+	require.NoError(t, b.Do(chromedp.Navigate(w.url+"/devices/"+host)))
+	w.sees(b, "Order of starting")
+	w.says(0, "+\x1b[21~", "serial", host)
+	w.eventually(func() bool {
+		return strings.Contains(w.flat(0, "", "serial", host, "--find", "saved. starting"), "Saved. Starting anew.")
+	}, "it was saved")
+
+	file := filepath.Join(w.dir, "core.cast")
+	require.Contains(t, w.says(0, "", "serial", core, "--export", file), "bytes written to")
+	require.Contains(t, w.says(2, "", "serial", core, "--export", file), "file exists")
+	require.Contains(t, w.says(0, "", "serial", core, "--play", "--speed", "1000"), "Kernel panic - not syncing")
+	require.Contains(t, w.flat(0, "", "serial", "skarvoe-router", "--past", "1h"), "has said nothing like that")
+	require.Contains(t, w.says(2, "", "serial", core, "--find", "x", "--play"), "--find is for lines of text")
+	require.Contains(t, w.says(2, "", "events", "--site", "nowhere"), `there is no site "nowhere"`)
+}

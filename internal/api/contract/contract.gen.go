@@ -1765,6 +1765,22 @@ type LinePast struct {
 	Oldest *time.Time `json:"oldest,omitempty"`
 }
 
+// LineScreen defines model for LineScreen.
+type LineScreen struct {
+	// At when the line last said something; absent: nothing is kept of it
+	At     *time.Time `json:"at,omitempty"`
+	Column int        `json:"column"`
+
+	// Marked what is shown inverse, as what is chosen in a menu
+	Marked []MarkedCells `json:"marked"`
+
+	// Row of the cursor, from 0
+	Row int `json:"row"`
+
+	// Rows without what is blank at their ends; none where nothing is kept
+	Rows []string `json:"rows"`
+}
+
 // LogIn defines model for LogIn.
 type LogIn struct {
 	Account string `json:"account"`
@@ -1779,6 +1795,16 @@ type Look struct {
 	// Asked the devices that were asked: itself first, then what it is reached through and hangs on
 	Asked  []string `json:"asked"`
 	Device Device   `json:"device"`
+}
+
+// MarkedCells defines model for MarkedCells.
+type MarkedCells struct {
+	// From the first column, from 0
+	From int `json:"from"`
+	Row  int `json:"row"`
+
+	// To the first column behind it
+	To int `json:"to"`
 }
 
 // Means through what an operation acts, the gentlest first; endpoint is that of a restart, and cannot be chosen
@@ -2704,6 +2730,12 @@ type GetLineRecordingParams struct {
 	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
 }
 
+// GetLineScreenParams defines parameters for GetLineScreen.
+type GetLineScreenParams struct {
+	// At now when it is left out
+	At *time.Time `form:"at,omitempty" json:"at,omitempty"`
+}
+
 // GetEnergyParams defines parameters for GetEnergy.
 type GetEnergyParams struct {
 	// From the beginning of this month, in UTC, by default
@@ -3108,6 +3140,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /devices/{key}/serial/recording (the `GetLineRecording` operationId).
 	GetLineRecording(ctx context.Context, key Key, params *GetLineRecordingParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLineScreen What a terminal at the serial line of a device would show, now or at another time, of 80 by 24 characters
+	//
+	// Corresponds with GET /devices/{key}/serial/screen (the `GetLineScreen` operationId).
+	GetLineScreen(ctx context.Context, key Key, params *GetLineScreenParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSeries What is kept of a device over time
 	//
@@ -3971,6 +4008,21 @@ func (c *Client) GetLinePast(ctx context.Context, key Key, params *GetLinePastPa
 // Corresponds with GET /devices/{key}/serial/recording (the `GetLineRecording` operationId).
 func (c *Client) GetLineRecording(ctx context.Context, key Key, params *GetLineRecordingParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLineRecordingRequest(c.Server, key, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLineScreen What a terminal at the serial line of a device would show, now or at another time, of 80 by 24 characters
+//
+// Corresponds with GET /devices/{key}/serial/screen (the `GetLineScreen` operationId).
+func (c *Client) GetLineScreen(ctx context.Context, key Key, params *GetLineScreenParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLineScreenRequest(c.Server, key, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6147,6 +6199,67 @@ func NewGetLineRecordingRequest(server string, key Key, params *GetLineRecording
 		if params.Until != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", *params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetLineScreenRequest constructs an http.Request for the GetLineScreen method
+func NewGetLineScreenRequest(server string, key Key, params *GetLineScreenParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/serial/screen", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -8624,6 +8737,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices/{key}/serial/recording (the `GetLineRecording` operationId).
 	GetLineRecordingWithResponse(ctx context.Context, key Key, params *GetLineRecordingParams, reqEditors ...RequestEditorFn) (*GetLineRecordingResponse, error)
 
+	// GetLineScreenWithResponse What a terminal at the serial line of a device would show, now or at another time, of 80 by 24 characters
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{key}/serial/screen (the `GetLineScreen` operationId).
+	GetLineScreenWithResponse(ctx context.Context, key Key, params *GetLineScreenParams, reqEditors ...RequestEditorFn) (*GetLineScreenResponse, error)
+
 	// ListSeriesWithResponse What is kept of a device over time
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -10150,6 +10270,54 @@ func (r GetLineRecordingResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetLineRecordingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLineScreenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LineScreen
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLineScreenResponse) GetJSON200() *LineScreen {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLineScreenResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLineScreenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLineScreenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLineScreenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLineScreenResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12898,6 +13066,19 @@ func (c *ClientWithResponses) GetLineRecordingWithResponse(ctx context.Context, 
 	return ParseGetLineRecordingResponse(rsp)
 }
 
+// GetLineScreenWithResponse What a terminal at the serial line of a device would show, now or at another time, of 80 by 24 characters
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{key}/serial/screen (the `GetLineScreen` operationId).
+func (c *ClientWithResponses) GetLineScreenWithResponse(ctx context.Context, key Key, params *GetLineScreenParams, reqEditors ...RequestEditorFn) (*GetLineScreenResponse, error) {
+	rsp, err := c.GetLineScreen(ctx, key, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLineScreenResponse(rsp)
+}
+
 // ListSeriesWithResponse What is kept of a device over time
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14498,6 +14679,39 @@ func ParseGetLineRecordingResponse(rsp *http.Response) (*GetLineRecordingRespons
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLineScreenResponse parses an HTTP response from a GetLineScreenWithResponse call
+func ParseGetLineScreenResponse(rsp *http.Response) (*GetLineScreenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLineScreenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LineScreen
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -16259,6 +16473,9 @@ type ServerInterface interface {
 	// GetLineRecording What the serial line of a device has said, as a recording that can be played (asciicast, version 2)
 	// (GET /devices/{key}/serial/recording)
 	GetLineRecording(ctx *echo.Context, key Key, params GetLineRecordingParams) error
+	// GetLineScreen What a terminal at the serial line of a device would show, now or at another time, of 80 by 24 characters
+	// (GET /devices/{key}/serial/screen)
+	GetLineScreen(ctx *echo.Context, key Key, params GetLineScreenParams) error
 	// ListSeries What is kept of a device over time
 	// (GET /devices/{key}/series)
 	ListSeries(ctx *echo.Context, key Key) error
@@ -16871,6 +17088,31 @@ func (w *ServerInterfaceWrapper) GetLineRecording(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetLineRecording(ctx, key, params)
+	return err
+}
+
+// GetLineScreen converts echo context to params.
+func (w *ServerInterfaceWrapper) GetLineScreen(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "key" -------------
+	var key Key
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", ctx.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter key: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetLineScreenParams
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", ctx.QueryParams(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter at: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetLineScreen(ctx, key, params)
 	return err
 }
 
@@ -17783,6 +18025,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/devices/:key/events", wrapper.GetEvents, options.OperationMiddlewares["getEvents"]...)
 	router.GET(options.BaseURL+"/devices/:key/serial/past", wrapper.GetLinePast, options.OperationMiddlewares["getLinePast"]...)
 	router.GET(options.BaseURL+"/devices/:key/serial/recording", wrapper.GetLineRecording, options.OperationMiddlewares["getLineRecording"]...)
+	router.GET(options.BaseURL+"/devices/:key/serial/screen", wrapper.GetLineScreen, options.OperationMiddlewares["getLineScreen"]...)
 	router.GET(options.BaseURL+"/gear-events", wrapper.ListGearEvents, options.OperationMiddlewares["listGearEvents"]...)
 	router.POST(options.BaseURL+"/devices/:key/look", wrapper.LookAtDevice, options.OperationMiddlewares["lookAtDevice"]...)
 	router.POST(options.BaseURL+"/devices/:key/events/clear", wrapper.ClearEvents, options.OperationMiddlewares["clearEvents"]...)
@@ -18714,6 +18957,46 @@ type GetLineRecordingdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetLineRecordingdefaultApplicationProblemPlusJSONResponse) VisitGetLineRecordingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLineScreenRequestObject struct {
+	Key    Key `json:"key"`
+	Params GetLineScreenParams
+}
+
+type GetLineScreenResponseObject interface {
+	VisitGetLineScreenResponse(w http.ResponseWriter) error
+}
+
+type GetLineScreen200JSONResponse LineScreen
+
+func (response GetLineScreen200JSONResponse) VisitGetLineScreenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLineScreendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLineScreendefaultApplicationProblemPlusJSONResponse) VisitGetLineScreenResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -20786,6 +21069,9 @@ type StrictServerInterface interface {
 	// GetLineRecording What the serial line of a device has said, as a recording that can be played (asciicast, version 2)
 	// (GET /devices/{key}/serial/recording)
 	GetLineRecording(ctx context.Context, request GetLineRecordingRequestObject) (GetLineRecordingResponseObject, error)
+	// GetLineScreen What a terminal at the serial line of a device would show, now or at another time, of 80 by 24 characters
+	// (GET /devices/{key}/serial/screen)
+	GetLineScreen(ctx context.Context, request GetLineScreenRequestObject) (GetLineScreenResponseObject, error)
 	// ListSeries What is kept of a device over time
 	// (GET /devices/{key}/series)
 	ListSeries(ctx context.Context, request ListSeriesRequestObject) (ListSeriesResponseObject, error)
@@ -21656,6 +21942,32 @@ func (sh *strictHandler) GetLineRecording(ctx *echo.Context, key Key, params Get
 		return err
 	} else if validResponse, ok := response.(GetLineRecordingResponseObject); ok {
 		return validResponse.VisitGetLineRecordingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetLineScreen operation middleware
+func (sh *strictHandler) GetLineScreen(ctx *echo.Context, key Key, params GetLineScreenParams) error {
+	var request GetLineScreenRequestObject
+
+	request.Key = key
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLineScreen(ctx.Request().Context(), request.(GetLineScreenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLineScreen")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetLineScreenResponseObject); ok {
+		return validResponse.VisitGetLineScreenResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -163,6 +163,7 @@ func TestWhatALineMayDoToATerminal(t *testing.T) {
 		{"a\u009b6nb\u009d0;x\ac", "a6nb0;x\ac"},                                              // in eight bits
 		{"a\x1b[" + strings.Repeat("1;", 60) + "mb", "a" + strings.Repeat("1;", 28) + "1;mb"}, // never ends
 		{"a\x1b[12\nb", "ab"},
+		{"a\x1b[99999Bb\x1b[999999999bc\x1b[501bd\x1b[80be", "abcd\x1b[80be"}, // minutes of work
 		{"a\x1b]never ends\nb", "ab"},
 	} {
 		var whole, bytewise Tamer

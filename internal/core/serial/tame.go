@@ -139,9 +139,26 @@ func (t *Tamer) inSequence(out []byte, b byte) []byte {
 // other screen.
 var modes = map[int]bool{1: true, 6: true, 7: true, 12: true, 25: true, 47: true, 1047: true, 1048: true, 1049: true}
 
+// The largest parameters of a sequence: of any, and of one that has something done so often.
+// No terminal is larger, and some work for minutes on what they are told here.
+const mostParameter, mostTimes = 9999, 500
+
+// modest says whether a sequence asks for no more than any terminal has.
+func modest(body []byte, final byte) bool {
+	for _, p := range bytes.FieldsFunc(body, func(r rune) bool { return r < '0' || r > '9' }) {
+		if n, err := strconv.Atoi(string(p)); err != nil || n > mostParameter || n > mostTimes && strings.IndexByte("@LMPSTXbI", final) >= 0 {
+			return false
+		}
+	}
+	return true
+}
+
 // draws says whether a sequence with that end only draws.
 func (t *Tamer) draws(final byte) bool {
 	body := t.held[2:]
+	if !modest(body, final) {
+		return false
+	}
 	if bytes.ContainsAny(body, " !\"$'*>=<") {
 		return false // with an intermediate byte, or of somebody's own
 	}

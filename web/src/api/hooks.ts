@@ -172,6 +172,15 @@ export const useEvents = (key: string) =>
     ...live,
   })
 
+/** What its serial line shows; a device that starts says something all the time. */
+export const useLineScreen = (key: string, wanted: boolean) =>
+  useQuery({
+    queryKey: ['device', key, 'screen'],
+    queryFn: ({ signal }) => unwrap(api.GET('/devices/{key}/serial/screen', { params: { path: { key } }, signal })),
+    refetchInterval: 5_000,
+    enabled: wanted,
+  })
+
 export const useSheet = (key: string) =>
   useQuery({
     queryKey: ['device', key, 'sheet'],

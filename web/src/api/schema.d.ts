@@ -259,6 +259,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/devices/{key}/serial/screen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        /** What a terminal at the serial line of a device would show, now or at another time, of 80 by 24 characters */
+        get: operations["getLineScreen"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/gear-events": {
         parameters: {
             query?: never;
@@ -1437,6 +1457,27 @@ export interface components {
              * @description what is kept of this line begins here, within the time that was asked for
              */
             oldest?: string;
+        };
+        LineScreen: {
+            /**
+             * Format: date-time
+             * @description when the line last said something; absent: nothing is kept of it
+             */
+            at?: string;
+            /** @description without what is blank at their ends; none where nothing is kept */
+            rows: string[];
+            /** @description of the cursor, from 0 */
+            row: number;
+            column: number;
+            /** @description what is shown inverse, as what is chosen in a menu */
+            marked: components["schemas"]["MarkedCells"][];
+        };
+        MarkedCells: {
+            row: number;
+            /** @description the first column, from 0 */
+            from: number;
+            /** @description the first column behind it */
+            to: number;
         };
         LineOfText: {
             /**
@@ -3073,6 +3114,33 @@ export interface operations {
                 };
                 content: {
                     "application/x-asciicast": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLineScreen: {
+        parameters: {
+            query?: {
+                /** @description now when it is left out */
+                at?: string;
+            };
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The screen */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LineScreen"];
                 };
             };
             default: components["responses"]["Problem"];

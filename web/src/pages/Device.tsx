@@ -16,6 +16,7 @@ import { Why } from '../parts/Why'
 import { CardCard, PortsCard } from '../power/Gear'
 import { HistoryCard } from '../power/History'
 import { SupplyCard } from '../power/Supply'
+import { LastScreen } from '../serial/LastScreen'
 import { ToTheLine } from '../serial/ToTheLine'
 
 const Chart = lazy(() => import('../parts/Chart').then((m) => ({ default: m.Chart })))
@@ -73,6 +74,7 @@ function Loaded({ device }: { device: Device }) {
         </div>
         <div className="flex flex-col gap-3.5 max-lg:contents">
           <Why device={device} />
+          {shows('serial') && <LastScreen device={device} />}
           {shows('supply') && (
             <div className="max-lg:order-2">
               <SupplyCard device={d.key} zone={device.zone} />
