@@ -39,7 +39,9 @@ func (p *linePast) flags(f *pflag.FlagSet) {
 }
 
 // wanted says whether the past is asked for at all.
-func (p *linePast) wanted() bool { return p.span > 0 || p.find != "" || p.export != "" || p.play || p.screen }
+func (p *linePast) wanted() bool {
+	return p.span > 0 || p.find != "" || p.export != "" || p.play || p.screen
+}
 
 func (p *linePast) check() error {
 	p.ago = p.span
