@@ -321,7 +321,7 @@ func (a *Actor) build(p *operation.Preview, w operation.World, req Request, id s
 	now := time.Now().UTC()
 	o := &operation.Operation{
 		ID:       id,
-		Order:    operation.Order{Kind: p.Kind, Means: p.Means, Device: p.Device, Site: d.Site, By: req.By.By(), Why: req.Consent.Why, Asked: now, Hold: p.Hold, Within: p.Within, Force: p.Force, Command: p.Command, Button: p.Button},
+		Order:    operation.Order{Kind: p.Kind, Means: p.Means, Device: p.Device, Site: d.Site, By: req.By.By(), Why: req.Consent.Why, Asked: now, Hold: p.Hold, Within: p.Within, Force: p.Force, Command: p.Command, Button: p.Button, Into: p.Into},
 		Plan:     operation.Plan{ByGear: p.ByGear, Restores: p.Restores, Usual: p.Usual, Hard: p.Hard, IdleW: verdict.Idle(d), AnswerWithin: 2 * verdict.BootTime(d)},
 		Progress: operation.Progress{Saved: now},
 	}

@@ -12,6 +12,8 @@ import (
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/reading"
 	"plumbbob/internal/core/verdict"
+	"plumbbob/internal/gear"
+	"plumbbob/internal/gear/garage"
 	"plumbbob/internal/lab/bmc"
 	"plumbbob/internal/lab/labtest"
 	"plumbbob/internal/store/storetest"
@@ -168,4 +170,43 @@ func names(ws []reading.Weakness) (out []string) {
 		out = append(out, w.Name)
 	}
 	return out
+}
+
+// TestAResetIntoSetUp: its controller is told, its firmware takes it, and it waits there;
+// where the reset is not obeyed, the next start is as usual again.
+func TestAResetIntoSetUp(t *testing.T) {
+	t.Parallel()
+	r, stop := openChassis(t, 25)
+	defer stop()
+	boot := func() string {
+		c, err := garage.Controller[gear.Configured](r.Garage, r.host)
+		require.NoError(t, err)
+		s, err := c.ReadSettings(t.Context())
+		require.NoError(t, err)
+		return s.Boot.Device
+	}
+	o := r.do(operation.Intent{Kind: operation.Reset, Into: operation.IntoSetup})
+	require.Equal(t, operation.Done, o.State, o.Outcome(time.UTC))
+	require.Contains(t, o.Outcome(time.UTC), "Reset ostrel-virt-1 into set-up: ")
+	require.Contains(t, o.Outcome(time.UTC), "its firmware took that at")
+	require.Equal(t, "normal", boot())
+	r.becomes(verdict.Hung)
+
+	require.NoError(t, r.lab.Upset(r.host, func(f *bmc.Faults) { f.Obedient = true }))
+	o = r.do(operation.Intent{Kind: operation.Reset, Into: operation.IntoNetwork})
+	require.Equal(t, operation.Failed, o.State, "%+v", o.Steps)
+	require.Contains(t, o.Outcome(time.UTC), "could not be set, so nothing was done: ")
+	require.Contains(t, o.Outcome(time.UTC), "the boot device reads back as normal, not as network")
+	require.False(t, o.Steps[1].MaySent, "nothing was reset")
+
+	for want, in := range map[string]operation.Intent{
+		"no controller can be told to open the boot menu: sit at its serial line (plumb serial ostrel-virt-1)": {Kind: operation.Reset, Into: "boot-menu", Device: r.host},
+		`into "space": it can be setup, diagnostics, disk, network or disc`:                                    {Kind: operation.Reset, Into: "space", Device: r.host},
+		"into is for reset and cycle":                         {Kind: operation.Off, Into: operation.IntoSetup, Device: r.host},
+		"skarvoe-router has no controller that could be told": {Kind: operation.Cycle, Into: operation.IntoSetup, Device: "skarvoe-router"},
+		"leave the means out, or say chassis":                 {Kind: operation.Cycle, Into: operation.IntoSetup, Device: r.host, Means: operation.ByOutlet},
+	} {
+		_, err := r.Preview(t.Context(), in, admin)
+		require.ErrorContains(t, err, want)
+	}
 }

@@ -72,11 +72,54 @@ var chassisCommands = map[operation.StepKind]gear.ChassisCommand{
 }
 
 func commandChassis(ctx context.Context, g *garage.Garage, c operation.Send) error {
+	do, known := chassisCommands[c.Do]
+	if !known { // it is about where the next start leads
+		return lead(ctx, g, c)
+	}
 	chassis, err := garage.Controller[gear.Chassis](g, c.Outlet.Device)
 	if err != nil {
 		return err
 	}
-	return chassis.CommandChassis(ctx, chassisCommands[c.Do])
+	return chassis.CommandChassis(ctx, do)
+}
+
+// bootDevices are the names under which controllers know where a start may lead.
+var bootDevices = map[operation.Into]string{
+	operation.IntoSetup: "setup", operation.IntoDiagnostics: "diagnostics", operation.IntoDisk: "disk", operation.IntoNetwork: "network", operation.IntoDisc: "cd",
+}
+
+const bootAsUsual = "normal"
+
+// lead tells a controller where the next start leads, which it reads back; or sees whether
+// that has been taken. Whether the firmware is an old one stays as it is.
+func lead(ctx context.Context, g *garage.Garage, c operation.Send) error {
+	setter, err := garage.Controller[gear.BootSetter](g, c.Outlet.Device)
+	if err != nil {
+		return err
+	}
+	was, err := setter.ReadBoot(ctx)
+	if err != nil {
+		return err
+	}
+	refused := func(why string) error {
+		return &gear.Error{Kind: gear.Unsupported, Outcome: sending.Refused, Text: why}
+	}
+	want := gear.Boot{Device: bootAsUsual, UEFI: was.UEFI}
+	switch {
+	case c.Do == operation.StepTaken && was.Device != bootAsUsual:
+		return refused("its controller still has it for the next start")
+	case c.Do == operation.StepTaken, c.Do == operation.StepTakeBack && was.Device == bootAsUsual:
+		return nil
+	case c.Do == operation.StepInto && was.Persistent && was.Device != bootAsUsual:
+		return refused("its controller is set to have every start go to " + was.Device + ", which would be lost: see plumb controller boot " + string(c.Outlet.Device))
+	case c.Do == operation.StepInto:
+		want.Device = bootDevices[c.Into]
+	}
+	err = setter.SetBoot(ctx, want)
+	if err != nil && gear.OutcomeOf(err) == sending.Accepted { // what it accepted, and does not read back, is not set
+		err = &gear.Error{Kind: gear.Malformed, Outcome: sending.Unclear, Text: err.Error(), Err: err}
+	}
+	return err
 }
 
 // press is one button, and for how long.

@@ -23,7 +23,7 @@ func usage(format string, args ...any) error {
 
 // intent reads what previews and requests have in common.
 func intent(b contract.Intent) (operation.Intent, error) {
-	in := operation.Intent{Kind: operation.Kind(b.Kind), Device: estate.Key(b.Device), Force: b.Force != nil && *b.Force, Endpoint: text(b.Endpoint)}
+	in := operation.Intent{Kind: operation.Kind(b.Kind), Device: estate.Key(b.Device), Force: b.Force != nil && *b.Force, Endpoint: text(b.Endpoint), Into: operation.Into(orZero(b.Into))}
 	if b.Means != nil {
 		in.Means = operation.Means(*b.Means)
 	}

@@ -153,6 +153,12 @@ func stepText(o *operation.Operation, s *operation.Step) string {
 			return fmt.Sprintf("Tell it %q, and see %s fall silent", o.Command, o.Device)
 		}
 		return fmt.Sprintf("Press reset, and see %s fall silent", o.Device)
+	case operation.StepInto:
+		return fmt.Sprintf("Tell its controller that the next start goes%s, and read that back", o.Into.Words())
+	case operation.StepTaken:
+		return "See its firmware take that"
+	case operation.StepTakeBack:
+		return "Where no start has come: take that back"
 	case operation.StepNMI:
 		return "Send the diagnostic interrupt"
 	case operation.StepWake:

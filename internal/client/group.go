@@ -30,6 +30,9 @@ func groupFlags(f *pflag.FlagSet, w *wish) {
 
 // groupIntent is what is asked for of several, or for later.
 func (w wish) groupIntent(devices []string) (contract.GroupIntent, error) {
+	if w.into != "" {
+		return contract.GroupIntent{}, fail(ExitUsage, "--into is for one device, and at once")
+	}
 	one := w.intent("")
 	in := contract.GroupIntent{Kind: one.Kind, Outlets: one.Outlets, Means: one.Means, HoldSeconds: one.HoldSeconds, WithinSeconds: one.WithinSeconds, Force: one.Force, Endpoint: one.Endpoint}
 	if one.Button != nil {

@@ -24,6 +24,7 @@ type wish struct {
 	force    bool
 	endpoint string
 	button   string
+	into     string
 	preview  bool
 	yes      bool
 	why      string
@@ -61,6 +62,7 @@ var actions = []action{
 	{contract.OperationKindCycle, "Switch a device off, wait, and on again", switched, "skarvoe-router", "hung", func(f *pflag.FlagSet, w *wish) {
 		switchFlags(f, w)
 		spanVar(f, &w.hold, "hold", 10*time.Second, positive, "how long to stay off")
+		f.StringVar(&w.into, "into", "", intoHelp)
 	}},
 	{contract.OperationKindShutdown, "Ask a device's operating system to shut down, and wait", "By its command line, its controller or the button on its front.", "ostrel-virt-1", "new memory", func(f *pflag.FlagSet, w *wish) {
 		spanVar(f, &w.within, "within", 3*time.Minute, positive, "how long it may take")
@@ -69,6 +71,7 @@ var actions = []action{
 	}},
 	{contract.OperationKindReset, "Start a device's system anew, with its power on", "By its command line, which is the gentlest, its controller, or the reset button on its front.", "skarvoe-kiosk", "screen stands still", func(f *pflag.FlagSet, w *wish) {
 		f.StringVar(&w.means, "means", "", meansHelp)
+		f.StringVar(&w.into, "into", "", intoHelp)
 	}},
 	{contract.OperationKindNmi, "Send a diagnostic interrupt to a device", "Through its controller. Most systems write a memory dump and restart.", "ostrel-virt-1", "hung: a dump for its maker", nil},
 	{contract.OperationKindSleep, "Tell a device's operating system to sleep", "By its command line. plumb on wakes it.", "tamsin-workshop", "nobody there", nil},
@@ -105,6 +108,8 @@ func oldRestart() *cobra.Command {
 		},
 	}
 }
+
+const intoHelp = "have its controller lead this one start to setup, diagnostics, disk, network or disc"
 
 const switched = `Nothing is believed that is not measured: the operation is done when the draw,
 the chassis or the light on its front says so, and the device answers again.`
@@ -162,6 +167,9 @@ func (w wish) intent(device string) contract.Intent {
 	}
 	if w.endpoint != "" {
 		in.Endpoint = &w.endpoint
+	}
+	if w.into != "" {
+		in.Into = &w.into
 	}
 	if w.button != "" {
 		in.Button = new(contract.IntentButton(w.button))

@@ -45,7 +45,8 @@ type (
 		SetRestore(ctx context.Context, r reading.Restore) error
 	}
 	BootSetter interface {
-		SetBoot(ctx context.Context, b Boot) error
+		ReadBoot(ctx context.Context) (Boot, error)
+		SetBoot(ctx context.Context, b Boot) error // and has read it back when it returns none
 	}
 	LimitSetter interface {
 		SetLimit(ctx context.Context, watts int) error // 0 for none

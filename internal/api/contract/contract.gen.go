@@ -739,6 +739,7 @@ func (e SitePowerUtility) Valid() bool {
 const (
 	StepKindAnswer    StepKind = "answer"
 	StepKindGearCycle StepKind = "gear-cycle"
+	StepKindInto      StepKind = "into"
 	StepKindNmi       StepKind = "nmi"
 	StepKindPress     StepKind = "press"
 	StepKindReset     StepKind = "reset"
@@ -747,6 +748,8 @@ const (
 	StepKindSoftOff   StepKind = "soft-off"
 	StepKindSwitchOff StepKind = "switch-off"
 	StepKindSwitchOn  StepKind = "switch-on"
+	StepKindTakeBack  StepKind = "take-back"
+	StepKindTaken     StepKind = "taken"
 	StepKindWait      StepKind = "wait"
 	StepKindWake      StepKind = "wake"
 )
@@ -757,6 +760,8 @@ func (e StepKind) Valid() bool {
 	case StepKindAnswer:
 		return true
 	case StepKindGearCycle:
+		return true
+	case StepKindInto:
 		return true
 	case StepKindNmi:
 		return true
@@ -773,6 +778,10 @@ func (e StepKind) Valid() bool {
 	case StepKindSwitchOff:
 		return true
 	case StepKindSwitchOn:
+		return true
+	case StepKindTakeBack:
+		return true
+	case StepKindTaken:
 		return true
 	case StepKindWait:
 		return true
@@ -1636,8 +1645,11 @@ type Intent struct {
 	Force *bool `json:"force,omitempty"`
 
 	// HoldSeconds how long a cycle stays off (10 by default), or a button is pressed (0.4)
-	HoldSeconds *float64      `json:"holdSeconds,omitempty"`
-	Kind        OperationKind `json:"kind"`
+	HoldSeconds *float64 `json:"holdSeconds,omitempty"`
+
+	// Into of a reset or a cycle through a controller: where that one start leads, setup, diagnostics, disk, network or disc; as usual by default
+	Into *string       `json:"into,omitempty"`
+	Kind OperationKind `json:"kind"`
 
 	// Means through what an operation acts, the gentlest first; endpoint is that of a restart, and cannot be chosen
 	Means *Means `json:"means,omitempty"`

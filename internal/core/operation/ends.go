@@ -31,7 +31,7 @@ var handlings = map[estate.EndKind]handling{
 		flows: true, endpoint: ofOutlets, now: outputNow,
 	},
 	estate.Chassis: {
-		steps:    []StepKind{SwitchOff, SwitchOn, SoftOff, StepReset, StepNMI},
+		steps:    []StepKind{SwitchOff, SwitchOn, SoftOff, StepReset, StepNMI, StepInto, StepTaken, StepTakeBack},
 		endpoint: func(_ World, d *estate.Device, _ estate.End) (estate.Endpoint, bool) { return d.Controller() },
 		now:      chassisNow, say: (*Preview).sayChassis,
 	},

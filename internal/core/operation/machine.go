@@ -76,6 +76,7 @@ type (
 		Text   string         // of the means command: what is typed
 		Button sending.Button // of a press
 		Cold   bool           // of a restart: from the very beginning
+		Into   Into           // where the next start is to lead
 	}
 	// Wake asks for Expired at a time; a later Wake replaces an earlier one.
 	Wake struct{ At time.Time }
@@ -126,6 +127,12 @@ func (o *Operation) Step(in Event) []Command {
 		return o.softOff(s, in)
 	case StepReset, StepNMI:
 		return o.strike(s, in)
+	case StepInto:
+		return o.aim(s, in)
+	case StepTaken:
+		return o.taken(s, in)
+	case StepTakeBack:
+		return o.takeBack(s, in)
 	case StepWake:
 		return o.rouse(s, in)
 	case StepSleep:
@@ -241,7 +248,7 @@ func (o *Operation) send(s *Step, at time.Time) []Command {
 	s.MaySent, s.Sent, s.Since = true, at, at
 	s.Tries++
 	s.Deadline = time.Time{}
-	return o.enter(s, Sending, at, Send{Outlet: s.Outlet, Do: s.Kind, Hold: o.Hold, Text: o.Command, Button: o.Button, Cold: o.Force})
+	return o.enter(s, Sending, at, Send{Outlet: s.Outlet, Do: s.Kind, Hold: o.Hold, Text: o.Command, Button: o.Button, Cold: o.Force, Into: o.Into})
 }
 
 func (o *Operation) check(s *Step, at time.Time, patience time.Duration) []Command {
@@ -262,7 +269,7 @@ func (o *Operation) begin(at time.Time) []Command {
 	if s == nil {
 		return o.finish(at)
 	}
-	if o.CancelBy != "" && !(s.Kind == SwitchOn && o.Owes(s.Outlet)) {
+	if o.CancelBy != "" && !o.must(s) {
 		return o.giveUp(at, "cancelled by "+o.CancelBy) // it was asked for while the step before could not be stopped
 	}
 	s.Began = at
@@ -282,7 +289,12 @@ func (o *Operation) begin(at time.Time) []Command {
 		}
 		s.Deadline = at.Add(o.AnswerWithin)
 		return o.enter(s, Waiting, at, Wake{s.Deadline})
-	case StepWake:
+	case StepWake, StepInto, StepTaken:
+		return o.send(s, at)
+	case StepTakeBack:
+		if !o.aimed() {
+			return o.end(s, Skipped, at, "its firmware has taken it")
+		}
 		return o.send(s, at)
 	case SoftOff, StepReset, StepSleep:
 		if told(s.Outlet) { // there is nothing to look at before
@@ -300,7 +312,7 @@ func (o *Operation) begin(at time.Time) []Command {
 func (o *Operation) giveUp(at time.Time, note string) []Command {
 	for i := range o.Steps {
 		s := &o.Steps[i]
-		if s.ended() || s.Kind == SwitchOn && o.Owes(s.Outlet) {
+		if s.ended() || o.must(s) {
 			continue
 		}
 		s.State, s.Ended, s.Note = Skipped, at, note
@@ -335,7 +347,7 @@ func (o *Operation) cancel(s *Step, c CancelAsked) []Command {
 	switch {
 	case s.Kind == Wait:
 		return o.end(s, Skipped, c.At, note)
-	case s.Kind == SwitchOn && o.Owes(s.Outlet), s.Kind != SwitchOn && s.MaySent:
+	case o.must(s), s.Kind != SwitchOn && s.MaySent:
 		return o.enter(s, s.State, c.At) // too late for this step; it ends first
 	}
 	return o.giveUp(c.At, note)

@@ -77,18 +77,21 @@ type StepKind string
 
 // The kinds of step.
 const (
-	SwitchOff   StepKind = "switch-off"
-	Wait        StepKind = "wait" // and see who has fallen silent
-	SwitchOn    StepKind = "switch-on"
-	GearCycle   StepKind = "gear-cycle" // the gear switches off, waits and switches on by itself
-	Answer      StepKind = "answer"     // until the device answers again
-	SoftOff     StepKind = "soft-off"   // ask the operating system to shut down, and wait for that
-	StepReset   StepKind = "reset"      // the reset button
-	StepNMI     StepKind = "nmi"
-	StepWake    StepKind = "wake"    // a magic packet is sent
-	StepSleep   StepKind = "sleep"   // ask the operating system to sleep, and see it fall silent
-	StepPress   StepKind = "press"   // a button, for a stated time
-	StepRestart StepKind = "restart" // start a controller or a card anew, and see it go and come back
+	SwitchOff    StepKind = "switch-off"
+	Wait         StepKind = "wait" // and see who has fallen silent
+	SwitchOn     StepKind = "switch-on"
+	GearCycle    StepKind = "gear-cycle" // the gear switches off, waits and switches on by itself
+	Answer       StepKind = "answer"     // until the device answers again
+	SoftOff      StepKind = "soft-off"   // ask the operating system to shut down, and wait for that
+	StepReset    StepKind = "reset"      // the reset button
+	StepInto     StepKind = "into"       // tell the controller where the next start leads
+	StepTaken    StepKind = "taken"      // see whether the firmware has taken that
+	StepTakeBack StepKind = "take-back"  // and that it is as usual, where no start has come
+	StepNMI      StepKind = "nmi"
+	StepWake     StepKind = "wake"    // a magic packet is sent
+	StepSleep    StepKind = "sleep"   // ask the operating system to sleep, and see it fall silent
+	StepPress    StepKind = "press"   // a button, for a stated time
+	StepRestart  StepKind = "restart" // start a controller or a card anew, and see it go and come back
 )
 
 // StepState is where a step stands.
@@ -170,11 +173,12 @@ type Order struct {
 	Why     string       `json:"why"`
 	Asked   time.Time    `json:"asked"`
 
-	Command string         `json:"command"` // what is typed, of the means command
-	Button  sending.Button `json:"button"`  // of a press
-	Force   bool           `json:"force"`   // a shutdown that is not heeded ends in switching off
-	Hold    time.Duration  `json:"hold"`    // how long a cycle stays off, or a button is pressed
-	Within  time.Duration  `json:"within"`  // how long a shutdown may take
+	Command string         `json:"command"`        // what is typed, of the means command
+	Button  sending.Button `json:"button"`         // of a press
+	Force   bool           `json:"force"`          // a shutdown that is not heeded ends in switching off
+	Hold    time.Duration  `json:"hold"`           // how long a cycle stays off, or a button is pressed
+	Within  time.Duration  `json:"within"`         // how long a shutdown may take
+	Into    Into           `json:"into,omitempty"` // where the start leads; empty: as usual
 }
 
 // A Plan is what follows from an order, by what was known when it began.
@@ -242,7 +246,7 @@ type File struct {
 
 // wrote is whether anything may have been sent to the gear.
 func (o *Operation) wrote() bool {
-	return slices.ContainsFunc(o.Steps, func(s Step) bool { return s.MaySent })
+	return slices.ContainsFunc(o.Steps, func(s Step) bool { return s.MaySent && !s.leads() })
 }
 
 // DefaultHold is how long a cycle keeps an outlet off unless told otherwise:
@@ -301,6 +305,9 @@ func (o *Operation) Lay(awaitAnswer bool) {
 			o.Steps = append(o.Steps, Step{Kind: kind, Outlet: end, State: Pending})
 		}
 	}
+	if o.Into != "" {
+		each(StepInto)
+	}
 	switch {
 	case o.Kind == Shutdown:
 		each(SoftOff)
@@ -327,8 +334,14 @@ func (o *Operation) Lay(awaitAnswer bool) {
 	for _, end := range o.Restores {
 		o.Steps = append(o.Steps, Step{Kind: SwitchOn, Outlet: end, State: Pending})
 	}
-	if comesBack := o.Kind == On || o.Kind == Cycle || o.Kind == Reset; comesBack && awaitAnswer {
+	if o.Into != "" {
+		each(StepTaken)
+	}
+	if comesBack := o.Kind == On || o.Kind == Cycle || o.Kind == Reset; comesBack && awaitAnswer && !o.Into.waits() {
 		o.Steps = append(o.Steps, Step{Kind: Answer, State: Pending})
+	}
+	if o.Into != "" {
+		each(StepTakeBack)
 	}
 }
 

@@ -80,6 +80,7 @@ func (o *Operation) headline() string {
 	if ofDevice(o.Kind, o.Means) {
 		what = string(o.Device)
 	}
+	what += o.Into.Words()
 	say := sayingOf(o.Kind, o.Means, o.Button, o.Hold)
 	done, doing, failed := say.done, say.doing, say.failed
 	switch o.State {
@@ -133,6 +134,10 @@ func (o *Operation) stepWords(s *Step, zone *time.Location) string {
 		return s.Note
 	case s.State == StepDone && s.Kind == SoftOff:
 		return "off at " + clock(s.Ended) + fmt.Sprintf(", after %s", short(s.Ended.Sub(s.Sent)))
+	case s.State == StepDone && s.Kind == StepTakeBack:
+		return s.Note
+	case s.State == StepDone && s.Kind == StepTaken:
+		return "its firmware took that at " + clock(s.Ended)
 	case s.State == StepDone && (s.Kind == StepReset || s.Kind == StepNMI || s.Kind == StepWake):
 		return join("at "+clock(s.Sent), s.Note)
 	case s.State == StepDone && s.Kind == StepSleep:
@@ -287,6 +292,12 @@ func (o *Operation) Doing() string {
 		now = "waiting for the operating system to shut down"
 	case s.Kind == StepReset && s.State == Checking:
 		now = "seeing whether it falls silent"
+	case s.Kind == StepInto:
+		now = "telling its controller where the next start leads"
+	case s.Kind == StepTaken:
+		now = "seeing whether its firmware has taken that"
+	case s.Kind == StepTakeBack:
+		now = "taking back where the next start leads"
 	case s.Kind == StepReset:
 		now = "pressing reset"
 	case s.Kind == StepNMI:

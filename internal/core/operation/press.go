@@ -204,13 +204,13 @@ func thing(e estate.End) string {
 func (p *Preview) Title() string {
 	do := sayingOf(p.Kind, p.Means, p.Button, p.Hold).do
 	if ofDevice(p.Kind, p.Means) {
-		return fmt.Sprintf(do, p.Device)
+		return fmt.Sprintf(do, string(p.Device)+p.Into.Words())
 	}
 	words := make([]string, len(p.Outlets))
 	for i, o := range p.Outlets {
 		words[i] = place(o.End)
 	}
-	return fmt.Sprintf(do, strings.Join(words, " and "))
+	return fmt.Sprintf(do, strings.Join(words, " and ")+p.Into.Words())
 }
 
 // misplaced is what it means when the wrong thing went dark.

@@ -41,6 +41,16 @@ func TestPresses(t *testing.T) {
 	sent := func(kind Kind, change func(*Operation)) *script { return begin(kind, change).chassis(0.5, true) }
 	hung := func(o *Operation) { o.Answered = false }
 	force := func(o *Operation) { o.Force = true }
+	tell := func(change func(*Operation)) *script {
+		return begin(Reset, func(o *Operation) {
+			if o.Into = IntoSetup; change != nil {
+				change(o)
+			}
+		})
+	}
+	into := func(change func(*Operation)) *script {
+		return tell(change).answered(0.5, sending.Accepted).chassis(1, true)
+	}
 	silent, heard := Unheard{sec(4), "host"}, Heard{sec(60), "host"}
 	for _, c := range []struct {
 		name string
@@ -68,6 +78,13 @@ func TestPresses(t *testing.T) {
 		{"unless there is none", sent(NMI, nil).answered(1, sending.Unclear), Failed, "whether it happened is not known"},
 		{"a chassis cycle, as an outlet's", sent(Cycle, nil).answered(1, sending.Accepted).chassis(3, false).expired().chassis(9, false).answered(10, sending.Accepted).chassis(12, true).feed(heard), Done, "Cycled the chassis of host"},
 		{"done is not believed", sent(Off, nil).answered(1, sending.Accepted).chassis(3, true).expired().expired(), Failed, "the chassis is still reported on"},
+		{"a start that is led elsewhere", into(nil).answered(2, sending.Accepted).feed(silent).answered(5, sending.Refused).expired().answered(11, sending.Accepted), Done, "Reset host into set-up: at 14:07:01, its firmware took that at 14:07:11"},
+		{"a controller that cannot be told", tell(nil).answered(0.2, sending.Refused), Failed, "could not be set, so nothing was done"},
+		{"one that was told, and never started: that is taken back", into(nil).answered(2, sending.Refused).answered(3, sending.Accepted), Failed, "its next start is as usual again"},
+		{"or is never seen to", into(nil).answered(2, sending.Accepted).feed(silent).answered(400, sending.Refused).answered(401, sending.Accepted), Failed, "it never started, or takes no notice"},
+		{"one that cannot be taken back says so", into(nil).answered(2, sending.Refused).takesNothingBack(), Failed, "its next start still goes into set-up"},
+		{"a restart in the middle tells it again, and takes it back", tell(nil).feed(Started{sec(3)}).answered(4, sending.Accepted).chassis(5, true).answered(6, sending.Refused).feed(Started{sec(7)}).answered(8, sending.Accepted), Failed, "its next start is as usual again"},
+		{"who cancels has it taken back", tell(nil).answered(0.2, sending.Accepted).feed(CancelAsked{sec(0.3), "ann"}).answered(1, sending.Accepted), Cancelled, "Cancelled by ann"},
 	} {
 		if c.got.o.State == Running {
 			c.got.expired() // to see who falls silent
@@ -75,6 +92,18 @@ func TestPresses(t *testing.T) {
 		require.Equal(t, c.op, c.got.o.State, "%s: %s", c.name, c.got.o.Outcome(time.UTC))
 		require.Contains(t, c.got.o.Outcome(time.UTC), c.says, c.name)
 	}
+}
+
+// takesNothingBack has every try to take back fail.
+func (s *script) takesNothingBack() *script {
+	for i := range takeBackTries {
+		at := 10 + 30*float64(i)
+		s.answered(at, sending.Unclear)
+		if s.o.State == Running {
+			s.expired()
+		}
+	}
+	return s
 }
 
 // TestStruckOnce: whatever happens in whatever order, a reset or an interrupt

@@ -59,11 +59,12 @@ type GearTraits struct {
 type Intent struct {
 	Kind    Kind          `json:"kind"`
 	Device  estate.Key    `json:"device"`
-	Means   Means         `json:"means"`   // empty: the gentlest that can work now
-	Outlets []estate.End  `json:"outlets"` // empty: all feeds of the device
-	Hold    time.Duration `json:"hold"`    // 0: DefaultHold, or, of a press, ShortPress
-	Within  time.Duration `json:"within"`  // of a shutdown; 0: DefaultWithin
-	Force   bool          `json:"force"`   // a shutdown that is not heeded ends in switching off; a restart is from the very beginning
+	Means   Means         `json:"means"`          // empty: the gentlest that can work now
+	Outlets []estate.End  `json:"outlets"`        // empty: all feeds of the device
+	Hold    time.Duration `json:"hold"`           // 0: DefaultHold, or, of a press, ShortPress
+	Within  time.Duration `json:"within"`         // of a shutdown; 0: DefaultWithin
+	Force   bool          `json:"force"`          // a shutdown that is not heeded ends in switching off; a restart is from the very beginning
+	Into    Into          `json:"into,omitempty"` // where a reset or a cycle leads; empty: as usual
 
 	Endpoint string         `json:"endpoint"` // of a restart; empty: its first that can be
 	Button   sending.Button `json:"button"`   // of a press; empty: PowerButton
@@ -117,6 +118,7 @@ type Preview struct {
 	Hold       time.Duration
 	Within     time.Duration
 	Force      bool
+	Into       Into           // where the start leads
 	Endpoint   string         // that is started anew
 	Button     sending.Button // that is pressed
 	Command    string         // that is typed
@@ -159,6 +161,9 @@ func Look(in Intent, w World) (*Preview, error) {
 	}
 	p := &Preview{Kind: in.Kind, Device: in.Device, Hold: in.Hold, Within: in.Within, Force: in.Force, Button: in.Button, Usual: w.Usual}
 	if err := p.times(); err != nil {
+		return nil, err
+	}
+	if err := p.aims(&in, d); err != nil {
 		return nil, err
 	}
 	if err := p.choose(in, d, w); err != nil {
@@ -417,7 +422,7 @@ func (p *Preview) darkSet() map[estate.Key]bool {
 // outlets, and what stands against it. Watts may move without a new preview.
 func (p *Preview) digest() string {
 	var b strings.Builder
-	fmt.Fprintln(&b, p.Kind, p.Means, p.Device, p.Hold, p.Within, p.Force, p.Restores, p.ByGear, p.Loses, p.CutOff, p.Endpoint, p.Button, p.Command, p.Hard)
+	fmt.Fprintln(&b, p.Kind, p.Means, p.Device, p.Hold, p.Within, p.Force, p.Restores, p.ByGear, p.Loses, p.CutOff, p.Endpoint, p.Button, p.Command, p.Hard, p.Into)
 	if p.OurPath != nil {
 		fmt.Fprintln(&b, *p.OurPath)
 	}

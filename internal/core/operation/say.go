@@ -44,7 +44,8 @@ func (p *Preview) say(w World) {
 	if p.Kind == On {
 		add(LineReturns, "Power returns to %s", p.Device)
 	}
-	if (p.Kind == On || p.Kind == Cycle || p.Kind == Reset) && p.Usual.N > 0 {
+	p.sayInto(add)
+	if (p.Kind == On || p.Kind == Cycle || p.Kind == Reset) && p.Usual.N > 0 && !p.Into.waits() {
 		add(LineReturns, "%s usually answers again after %s", p.Device, p.Usual)
 	}
 }

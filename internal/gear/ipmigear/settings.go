@@ -30,14 +30,7 @@ func (d *Driver) ReadSettings(ctx context.Context) (gear.Settings, error) {
 			func() (err error) { s.Clock, s.Drift, err = drift(ctx, c); return err },
 			func() error { return readAlerts(ctx, c, &s.Alerts) },
 			func() error { return readWatchdog(ctx, c, &s.Watchdog) },
-			func() error {
-				b, err := c.Boot(ctx)
-				s.Boot = gear.Boot{Device: ipmi.BootNormal.String()}
-				if err == nil && b.Valid {
-					s.Boot = gear.Boot{Device: b.Device.String(), Persistent: b.Persistent, UEFI: b.UEFI}
-				}
-				return err
-			},
+			func() (err error) { s.Boot, err = bootOf(ctx, c); return err },
 			func() error {
 				l, err := c.Limit(ctx)
 				if l.Active {
@@ -312,6 +305,23 @@ func (d *Driver) SetRestore(ctx context.Context, r reading.Restore) error {
 		})
 	}
 	return d.wrong("restore policy %q is not %q, %q or %q", r, reading.ComesOn, reading.AsBefore, reading.StaysOff)
+}
+
+// ReadBoot reads what the next start does.
+func (d *Driver) ReadBoot(ctx context.Context) (b gear.Boot, err error) {
+	err = d.use("read what it starts from", func(c *ipmi.Client) (err error) {
+		b, err = bootOf(ctx, c)
+		return err
+	})
+	return b, err
+}
+
+func bootOf(ctx context.Context, c *ipmi.Client) (gear.Boot, error) {
+	b, err := c.Boot(ctx)
+	if err != nil || !b.Valid {
+		return gear.Boot{Device: ipmi.BootNormal.String()}, err
+	}
+	return gear.Boot{Device: b.Device.String(), Persistent: b.Persistent, UEFI: b.UEFI}, nil
 }
 
 // SetBoot sets what the next start does.

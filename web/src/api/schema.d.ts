@@ -1875,6 +1875,8 @@ export interface components {
              * @enum {string}
              */
             button?: "power" | "reset";
+            /** @description of a reset or a cycle through a controller: where that one start leads, setup, diagnostics, disk, network or disc; as usual by default */
+            into?: string;
         };
         Way: {
             means: components["schemas"]["Means"];
@@ -1960,7 +1962,7 @@ export interface components {
         };
         Step: {
             /** @enum {string} */
-            kind: "switch-off" | "wait" | "switch-on" | "gear-cycle" | "answer" | "soft-off" | "reset" | "nmi" | "wake" | "sleep" | "press" | "restart";
+            kind: "switch-off" | "wait" | "switch-on" | "gear-cycle" | "answer" | "soft-off" | "reset" | "nmi" | "wake" | "sleep" | "press" | "restart" | "into" | "taken" | "take-back";
             outlet?: string;
             /** @enum {string} */
             state: "pending" | "looking" | "sending" | "checking" | "retrying" | "waiting" | "done" | "failed" | "skipped";

@@ -103,11 +103,13 @@ type AskProps = {
 function Ask({ kind, means, onMeans, device, outlets, onStarted, onLeave }: AskProps) {
   const [force, setForce] = useState(false)
   const [hold, setHold] = useState<number>()
+  const [into, setInto] = useState('')
   const intent: Intent = {
     kind,
     device,
-    means,
+    means: into ? undefined : means, // where a start leads is for the controller to be told
     force,
+    into: into || undefined,
     holdSeconds: hold,
     outlets: outlets.length > 0 ? outlets : undefined,
   }
@@ -136,6 +138,7 @@ function Ask({ kind, means, onMeans, device, outlets, onStarted, onLeave }: AskP
       onMeans={onMeans}
       setForce={setForce}
       setHold={setHold}
+      setInto={setInto}
       again={() => void preview.refetch()}
       onStarted={onStarted}
       onLeave={onLeave}
@@ -149,9 +152,10 @@ type ConsentProps = Pick<AskProps, 'onMeans' | 'onStarted' | 'onLeave'> & {
   again: () => void
   setForce: (f: boolean) => void
   setHold: (seconds: number) => void
+  setInto: (into: string) => void
 }
 
-function Consent({ preview: p, intent, onMeans, setForce, setHold, again, onStarted, onLeave }: ConsentProps) {
+function Consent({ preview: p, intent, onMeans, setForce, setHold, setInto, again, onStarted, onLeave }: ConsentProps) {
   const request = useRequestOperation()
   const consent = useConsent(p.interlocks)
   const once = useOnce(p.digest)
@@ -184,6 +188,9 @@ function Consent({ preview: p, intent, onMeans, setForce, setHold, again, onStar
         </label>
       )}
       {p.kind === 'press' && <PressTime seconds={p.holdSeconds} onChange={setHold} />}
+      {(p.kind === 'reset' || p.kind === 'cycle') && p.ways.some((w) => w.means === 'chassis') && (
+        <Leads into={intent.into ?? ''} onChange={setInto} />
+      )}
       <OtherMeans preview={p} onMeans={onMeans} />
       <Locks interlocks={p.interlocks} consent={consent} />
       <Foot {...{ consent, request, onLeave }}>
@@ -201,6 +208,35 @@ function Whereabouts({ preview: p }: { preview: Preview }) {
   const board = useBoard()
   const d = board.data?.devices.find((x) => x.key === p.device)
   return <p className="mt-0.5 mb-3 text-ink2">{[p.device, d?.place].filter(Boolean).join(', ')}</p>
+}
+
+const leads = [
+  { into: '', name: 'as usual' },
+  { into: 'setup', name: 'into set-up' },
+  { into: 'disk', name: 'from its disk' },
+  { into: 'network', name: 'from the network' },
+  { into: 'disc', name: 'from a disc' },
+  { into: 'diagnostics', name: 'into its diagnostics' },
+]
+
+/** Where a start leads, this once. */
+function Leads({ into, onChange }: { into: string; onChange: (into: string) => void }) {
+  return (
+    <label className="mt-3 flex flex-wrap items-center gap-2">
+      <span>It starts</span>
+      <select
+        className="min-h-8 rounded-md border border-rule2 bg-panel px-2 max-sm:min-h-11"
+        value={into}
+        onChange={(e) => onChange(e.target.value)}
+      >
+        {leads.map((x) => (
+          <option key={x.into} value={x.into}>
+            {x.name}
+          </option>
+        ))}
+      </select>
+    </label>
+  )
 }
 
 const presses = [
