@@ -36,6 +36,7 @@ type lineMessage struct {
 	Seat    string     `json:"seat,omitempty"` // yours: with it a lost connection goes on
 	Up      *bool      `json:"up,omitempty"`
 	Line    string     `json:"line,omitempty"`
+	Port    string     `json:"port,omitempty"` // of the console server, where that tells: "9600 8N1, carrier"
 	Seats   []lineSeat `json:"seats,omitempty"`
 	Asked   *lineAsked `json:"asked,omitempty"`
 	Alone   *lineAlone `json:"alone,omitempty"`
@@ -68,7 +69,8 @@ type lineAlone struct {
 
 // lineWish is what somebody at a line wants.
 type lineWish struct {
-	Do      string `json:"do"` // ask, give, refuse, take, alone, break, size, leave
+	Do      string `json:"do"` // ask, give, refuse, take, alone, break, size, port, leave
+	Port    string `json:"port"`
 	Minutes int    `json:"minutes"`
 	Columns int    `json:"columns"`
 	Rows    int    `json:"rows"`
@@ -218,7 +220,7 @@ func sendJSON(ctx context.Context, ws *websocket.Conn, m lineMessage) error {
 }
 
 func (m *lineMessage) of(st *broker.State) {
-	m.Seat, m.Up, m.Line, m.MayTake = st.You, &st.Up, st.Line, st.MayTake
+	m.Seat, m.Up, m.Line, m.Port, m.MayTake = st.You, &st.Up, st.Line, st.Port, st.MayTake
 	name := map[string]string{}
 	for _, x := range st.Seats.All {
 		name[x.ID] = x.Who
@@ -241,7 +243,7 @@ func (s *Server) typed(ctx context.Context, ws *websocket.Conn, seat *broker.Sea
 		}
 		if kind == websocket.MessageBinary {
 			err = seat.Type(p)
-		} else if leaves, err = wish(seat, p); leaves {
+		} else if leaves, err = wish(ctx, seat, p); leaves {
 			return true
 		}
 		if err != nil && sendJSON(ctx, ws, lineMessage{Error: err.Error()}) != nil {
@@ -253,10 +255,10 @@ func (s *Server) typed(ctx context.Context, ws *websocket.Conn, seat *broker.Sea
 // The sizes that a terminal may have.
 const mostColumns, mostRows = 500, 300
 
-func wish(seat *broker.Seat, p []byte) (leaves bool, err error) {
+func wish(ctx context.Context, seat *broker.Seat, p []byte) (leaves bool, err error) {
 	var w lineWish
 	if err := json.Unmarshal(p, &w); err != nil {
-		return false, fmt.Errorf("that is no wish: write {\"do\": \"ask\"}, with ask, give, refuse, take, alone, break, size or leave")
+		return false, fmt.Errorf("that is no wish: write {\"do\": \"ask\"}, with ask, give, refuse, take, alone, break, size, port or leave")
 	}
 	switch w.Do {
 	case "ask":
@@ -276,8 +278,10 @@ func wish(seat *broker.Seat, p []byte) (leaves bool, err error) {
 			return false, fmt.Errorf("a terminal has 1 to %d columns and 1 to %d rows", mostColumns, mostRows)
 		}
 		return false, seat.Resize(w.Columns, w.Rows)
+	case "port":
+		return false, seat.SetPort(ctx, w.Port)
 	case "leave":
 		return true, nil
 	}
-	return false, fmt.Errorf("%q cannot be done at a line: ask, give, refuse, take, alone, break, size and leave can", w.Do)
+	return false, fmt.Errorf("%q cannot be done at a line: ask, give, refuse, take, alone, break, size, port and leave can", w.Do)
 }

@@ -4,6 +4,7 @@
 //
 //	attach.go  a line, and calling it
 //	call.go    one connection: what is heard on it, and readers
+//	port.go    the serial port at the far end, where that tells of it
 package attach
 
 import (
@@ -17,7 +18,6 @@ import (
 
 	"plumbbob/internal/gear"
 	"plumbbob/internal/wire/names"
-	"plumbbob/internal/wire/telnet"
 )
 
 // Limits.
@@ -171,5 +171,5 @@ func (l *Line) dial(ctx context.Context, address string) (Wire, error) {
 	if c, ok := conn.(*net.TCPConn); ok {
 		_ = c.SetKeepAliveConfig(alive)
 	}
-	return telnet.Client(conn), nil
+	return overTelnet(conn), nil
 }

@@ -37,6 +37,7 @@ type line struct {
 	hidden  []hidden
 	call    *attach.Call
 	state   string // of the connection, in words
+	port    string // how the serial port at the far end is, in words; empty: not known
 	up      bool
 	notices []string // the newest, and how many there were before them
 	before  int
@@ -200,10 +201,22 @@ func (l *line) keepCalling(ctx context.Context) {
 	}
 }
 
+// portIs takes in how the serial port at the far end is.
+func (l *line) portIs(p attach.Port) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if words := p.Words(); l.port != words {
+		l.port = words
+		l.tell()
+	}
+}
+
 func (l *line) becomes(c *attach.Call, up bool, state string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.call = c
+	if l.call = c; !up {
+		l.port = ""
+	}
 	if l.up != up || l.state != state {
 		l.up, l.state = up, state
 		l.tell()
@@ -249,6 +262,8 @@ func (l *line) hear(ctx context.Context, c *attach.Call) error {
 			select {
 			case <-ctx.Done():
 				return
+			case <-c.PortNews():
+				l.portIs(c.Port())
 			case <-tick.C:
 				if err := c.Alive(ctx); err != nil {
 					stop(fmt.Errorf("no sign of life: %w", err))

@@ -26,6 +26,7 @@ type Seat struct {
 type State struct {
 	Up      bool
 	Line    string // in words
+	Port    string // how the serial port at the far end is, in words; empty: not known
 	Seats   serial.Seats
 	You     string // your seat
 	Sees    bool   // what is said is shown to you
@@ -120,7 +121,7 @@ func (l *line) shown(seat string, from int64) (said []byte, begins, next int64) 
 }
 
 func (l *line) stateFor(id string, now time.Time) *State {
-	st := &State{Up: l.up, Line: l.state, Seats: l.seats, Sees: l.seats.Sees(id, now)}
+	st := &State{Up: l.up, Line: l.state, Port: l.port, Seats: l.seats, Sees: l.seats.Sees(id, now)}
 	st.Seats.All = append([]serial.Seat(nil), l.seats.All...)
 	if l.seats.Asked != nil {
 		asked := *l.seats.Asked
@@ -190,10 +191,34 @@ func (s *Seat) Break() error {
 	if err := c.Break(); err != nil {
 		return &serial.NoError{Text: fmt.Sprintf("the break may not have been sent: %s", err)}
 	}
-	s.does(func(x *serial.Seats, _ time.Time) ([]string, error) {
-		return []string{x.Holder().Who + " has sent a break"}, nil
+	return s.did(func(who string) string { return who + " has sent a break" })
+}
+
+// SetPort sets the serial port at the far end, as "9600 8N1": for who has the keyboard.
+func (s *Seat) SetPort(ctx context.Context, set string) error {
+	c, err := s.typing()
+	if err != nil {
+		return err
+	}
+	if err := c.SetPort(ctx, set); err != nil {
+		return &serial.NoError{Text: err.Error()}
+	}
+	return s.did(func(who string) string {
+		s.l.record(who, "Set the port of the serial line of %s to %s", s.l.device, c.Port().Set)
+		return fmt.Sprintf("%s has set the port to %s", who, c.Port().Set)
 	})
-	return nil
+}
+
+// did tells everybody what somebody has done, who may have left meanwhile.
+func (s *Seat) did(say func(who string) string) error {
+	return s.does(func(x *serial.Seats, _ time.Time) ([]string, error) {
+		for _, seat := range x.All {
+			if seat.ID == s.ID {
+				return []string{say(seat.Who)}, nil
+			}
+		}
+		return nil, nil
+	})
 }
 
 // Resize tells the far end how large the terminal of who types is.

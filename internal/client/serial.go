@@ -26,6 +26,7 @@ type lineMessage struct {
 	Seat  string
 	Up    *bool
 	Line  string
+	Port  string
 	Seats []struct {
 		ID, Who     string
 		Types, Away bool
@@ -47,7 +48,7 @@ type lineMessage struct {
 
 func (a *app) serialCommand() *cobra.Command {
 	var watch bool
-	var escape, log string
+	var escape, log, port string
 	var past linePast
 	c := &cobra.Command{
 		Use: "serial DEVICE", Short: "Sit at the serial line of a device", Args: args(1, 1, "plumb serial DEVICE"),
@@ -74,7 +75,7 @@ is. What was said while somebody was alone at the line is not.`,
 			if err != nil {
 				return err
 			}
-			l := &lineDesk{app: a, s: s, device: given[0], watch: watch, escape: key, after: -1, wishes: make(chan lineWish, 64)}
+			l := &lineDesk{app: a, s: s, device: given[0], watch: watch, port: port, escape: key, after: -1, wishes: make(chan lineWish, 64)}
 			if log != "" {
 				if err := l.logTo(log); err != nil {
 					return err
@@ -87,6 +88,7 @@ is. What was said while somebody was alone at the line is not.`,
 	past.flags(c.Flags())
 	c.Flags().BoolVar(&watch, "watch", false, "only watch, and leave the keyboard to others")
 	c.Flags().StringVar(&escape, "escape", "ctrl-_", "the key behind which everything else is")
+	c.Flags().StringVar(&port, "port", "", "set the port of the console server, where that can be set (RFC 2217): \"9600 8N1\"")
 	c.Flags().StringVar(&log, "log", "", "write what the line says to this file as well")
 	return c
 }
@@ -103,6 +105,7 @@ type lineDesk struct {
 	s      *service
 	device string
 	watch  bool
+	port   string // is to be set; empty: as it is, or was set already
 	escape byte
 	wishes chan lineWish
 
@@ -310,7 +313,11 @@ func (l *lineDesk) tell(m lineMessage) {
 			}
 			l.told = m.Line
 		}
+		if m.Port != l.last.Port && m.Port != "" {
+			l.sayNow("its port: %s", m.Port)
+		}
 		l.last = m
+		l.setPort()
 	}
 	for _, n := range m.Notice {
 		l.sayNow("%s", n)
@@ -321,6 +328,18 @@ func (l *lineDesk) tell(m lineMessage) {
 	if m.Error != "" && (m.Error != l.refusal || time.Since(l.refused) > sameAgain) {
 		l.sayNow("%s", m.Error)
 		l.refusal, l.refused = m.Error, time.Now()
+	}
+}
+
+// setPort sets the port as it was wished, once that can be. l.mu is held.
+func (l *lineDesk) setPort() {
+	if l.port == "" || l.last.Up == nil || !*l.last.Up || !l.holds() {
+		return
+	}
+	select {
+	case l.wishes <- lineWish{do: map[string]any{"do": "port", "port": l.port}}:
+		l.port = ""
+	default: // there is much to be sent; the next time
 	}
 }
 

@@ -88,14 +88,14 @@ func TestFaultCommands(t *testing.T) {
 	for _, words := range [][]string{
 		{"sleep", "ostrel-virt-1"}, {"crash", "ostrel-virt-2"}, {"stick", "ostrel-booking"}, {"lid", "ostrel-store"}, {"full", "ostrel-store"}, {"garbage", "ostrel-store"}, {"update", "ostrel-store"},
 		{"obedient", "ostrel-store"}, {"forget", "ostrel-store"}, {"slow", "ostrel-store", "2s"}, {"drift", "ostrel-store", "10m"}, {"watchdog", "ostrel-store", "1h"},
-		{"heat", "ostrel-store", "20"}, {"fan", "ostrel-store", "2"}, {"supply", "ostrel-store", "1"}, {"off", "ostrel-virt-1"}, {"delay", "ostrel-core", "5ms"}, {"door", "ostrel-room"}, {"heat", "ostrel-room", "9"}, {"age", "ostrel-ups", "40"}, {"drain", "ostrel-ups", "80"}, {"sleep", "tamsin-workshop"}, {"say", "ostrel-core", "hello"},
+		{"heat", "ostrel-store", "20"}, {"fan", "ostrel-store", "2"}, {"supply", "ostrel-store", "1"}, {"off", "ostrel-virt-1"}, {"delay", "ostrel-core", "5ms"}, {"door", "ostrel-room"}, {"heat", "ostrel-room", "9"}, {"age", "ostrel-ups", "40"}, {"drain", "ostrel-ups", "80"}, {"sleep", "tamsin-workshop"}, {"say", "ostrel-core", "hello"}, {"baud", "ostrel-core", "9600"},
 	} {
 		require.NoError(t, l.Do(words), words)
 	}
 	require.False(t, state(l, "ostrel-virt-1").Up || state(l, "ostrel-virt-2").Up)
 	for want, words := range map[string][]string{
 		"has no management controller": {"lid", "skarvoe-router"}, "nothing is wired": {"say", "skarvoe-gate", "hello"}, "is no UPS": {"age", "skarvoe-router", "50"}, "no site": {"blackout", "nowhere"}, "watches no door": {"door", "skarvoe-router"}, "has no fan 9: it has 6": {"fan", "ostrel-store", "9"}, "has no power supply 3": {"supply", "ostrel-store", "3"},
-		"is not a whole number": {"heat", "ostrel-store", "much"}, "is not a time": {"slow", "ostrel-store", "much"}, "has no device": {"lid", "nobody"}, "write: plumb-lab fault fan": {"fan", "x"},
+		"is not a speed": {"baud", "ostrel-core", "fast"}, "is not a whole number": {"heat", "ostrel-store", "much"}, "is not a time": {"slow", "ostrel-store", "much"}, "has no device": {"lid", "nobody"}, "write: plumb-lab fault fan": {"fan", "x"},
 	} {
 		require.ErrorContains(t, l.Do(words), want)
 	}

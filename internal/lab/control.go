@@ -42,6 +42,13 @@ var commands = map[string]command{
 	"say": {"say DEVICE TEXT", "it writes that to its serial line", 2, func(w *World, a []string) error {
 		return w.Say(estate.Key(a[0]), a[1])
 	}},
+	"baud": {"baud DEVICE BITS", "it talks at another speed on its serial line", 2, func(w *World, a []string) error {
+		speed, err := strconv.Atoi(a[1])
+		if err != nil || speed < 50 {
+			return fmt.Errorf("%q is not a speed in bit/s", a[1])
+		}
+		return w.Baud(estate.Key(a[0]), speed)
+	}},
 	"hang":    named("hang DEVICE", "power on, but silent, until its power is cut", (*World).Hang),
 	"silence": named("silence DEVICE", "its management card or controller stops answering", (*World).Silence),
 	"weld": {"weld PDU/OUTLET|UPS/output", "the contact stays closed whatever is ordered", 1, func(w *World, a []string) error {

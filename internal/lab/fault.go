@@ -170,10 +170,23 @@ func (w *World) Sleep(k estate.Key) error {
 
 // Say has a box write something to its serial line.
 func (w *World) Say(k estate.Key, text string) error {
-	var wired bool
+	return w.onSerial(k, func(b *box) { b.says += text })
+}
+
+// Baud has a box talk at another speed on its serial line.
+func (w *World) Baud(k estate.Key, speed int) error {
+	return w.onSerial(k, func(b *box) {
+		b.port.mu.Lock()
+		defer b.port.mu.Unlock()
+		b.port.box.Speed = speed
+	})
+}
+
+func (w *World) onSerial(k estate.Key, f func(*box)) error {
+	wired := true
 	err := w.on(k, func(b *box) {
-		if wired = b.line; wired {
-			b.says += text
+		if wired = b.port != nil; wired {
+			f(b)
 		}
 	})
 	if err == nil && !wired {

@@ -27,6 +27,7 @@ type tty struct {
 	user    string // whose password is asked for
 	asks    asks
 	machine *machine.Machine // nil of a shell
+	port    *serialPort      // of the console server that it is wired to
 	powered time.Time        // the start of the box that the line has told of
 	ready   bool             // it has told that the box is up
 }
@@ -90,8 +91,8 @@ func (t *tty) Type(p []byte) {
 func (l *Lab) ttyOf(ctx context.Context, k estate.Key) *tty {
 	t := l.ttys[k]
 	if t == nil {
-		t = &tty{l: l, b: l.boxes[k], seats: map[any]chan string{}, machine: machine.New(string(k))}
-		t.b.line = true
+		t = &tty{l: l, b: l.boxes[k], seats: map[any]chan string{}, machine: machine.New(string(k)), port: &serialPort{now: usualPort, box: usualPort}}
+		t.b.port = t.port
 		l.ttys[k] = t
 		l.tasks.Go(func() error { return t.live(ctx) })
 	}
@@ -111,6 +112,10 @@ func (t *tty) serve(ctx context.Context, conn net.Conn, at *box, side string) {
 	if err != nil {
 		return
 	}
+	wired := side == "" // at a console server
+	if wired {
+		t.lend(c, ctx.Done())
+	}
 	out := make(chan string, seatRoom)
 	t.mu.Lock()
 	t.seats[conn] = out
@@ -126,7 +131,11 @@ func (t *tty) serve(ctx context.Context, conn net.Conn, at *box, side string) {
 			case <-ctx.Done():
 				return
 			case text := <-out:
-				_, _ = c.Write([]byte(text))
+				said := []byte(text)
+				if wired {
+					said = t.port.garbled(said)
+				}
+				_, _ = c.Write(said)
 			}
 		}
 	}()
@@ -136,7 +145,11 @@ func (t *tty) serve(ctx context.Context, conn net.Conn, at *box, side string) {
 		if err != nil {
 			return
 		}
-		for _, key := range b[:n] {
+		keys := b[:n]
+		if wired {
+			keys = t.port.garbled(keys)
+		}
+		for _, key := range keys {
 			t.key(key)
 		}
 	}

@@ -46,7 +46,7 @@ type box struct {
 	front   *front        // nil for boxes without leads to a panel board
 	used    bool          // somebody is working with it
 	waits   waits         // its start, for somebody at its keyboard
-	line    bool          // something is wired to its serial port
+	port    *serialPort   // what is wired to its serial port; nil: nothing
 	says    string        // and is heard on that next
 
 	refuses   bool       // its services turn away who connects

@@ -56,7 +56,10 @@ type Conn struct {
 	// Parameters hears the parameters of options that are on, from the goroutine that
 	// reads; nil: nobody does. It is set before anything is read.
 	Parameters func(option byte, p []byte)
+	// Agreed is told that the far end has agreed to what this one has offered; likewise.
+	Agreed func(option byte) error
 
+	offers []byte // to be made once the far end has shown that it speaks Telnet
 	server bool
 	in     *bufio.Reader
 	cr     bool // the last byte read was a carriage return, not in binary mode
@@ -140,11 +143,36 @@ func (c *Conn) command(b byte) error {
 		if err != nil {
 			return err
 		}
-		return c.negotiate(b, option)
+		if err := c.negotiate(b, option); err != nil {
+			return err
+		}
+		return c.offer(b, option)
 	case sb:
 		return c.parameters()
 	}
 	return nil // no operation, go ahead, are you there…: nothing that a line would have to act on
+}
+
+// offer makes the offers that wait until the far end speaks, and tells of what it has
+// agreed to.
+func (c *Conn) offer(b, option byte) error {
+	offers := c.offers
+	c.offers = nil
+	for _, o := range offers {
+		if err := c.Offer(o); err != nil {
+			return err
+		}
+	}
+	if b == do && c.Agreed != nil && c.mayBe(option) && c.On(option) {
+		return c.Agreed(option)
+	}
+	return nil
+}
+
+func (c *Conn) mayBe(option byte) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.mayUs[option]
 }
 
 // Allow lets an option be agreed to, at this end or at the far one.

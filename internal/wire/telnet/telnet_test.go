@@ -210,3 +210,64 @@ func TestParameters(t *testing.T) {
 	require.True(t, client.On(ComPort))
 	require.Equal(t, []string{"44 [101 255]", "44 [102]", "44 [9 9]"}, heard)
 }
+
+// portServer is the end of a console server with one port, which goes no faster than most.
+func portServer(t *testing.T, c net.Conn, most int) (s *Conn, notify func() error, lines *Modem, breaks chan bool) {
+	s, err := Server(c)
+	require.NoError(t, err)
+	now := Port{9600, 8, NoParity, OneStop}
+	lines, breaks = &Modem{Carrier: true, Ready: true}, make(chan bool, 4)
+	notify = s.Serve(Served{
+		Now: func() Port { return now },
+		Set: func(p Port) {
+			if p.Speed <= most {
+				now = p
+			}
+		},
+		Modem: func() Modem { return *lines },
+		Break: func(on bool) { breaks <- on },
+	})
+	return s, notify, lines, breaks
+}
+
+// TestTheSerialPort at the far end is told of, set, and believed to be as it says itself.
+func TestTheSerialPort(t *testing.T) {
+	a, b := pipe(t)
+	client := Client(a)
+	news := make(chan struct{}, 64)
+	port := client.FarPort(func() { news <- struct{}{} })
+	require.ErrorContains(t, port.Set(t.Context(), Port{}), "does not let its port be set")
+	server, notify, lines, breaks := portServer(t, b, 115200)
+	for _, c := range []*Conn{client, server} {
+		go func() { _, _ = io.Copy(io.Discard, c) }()
+	}
+	require.Eventually(t, func() bool {
+		set, known, modem, told := port.State()
+		return known && told && set.String() == "9600 8N1" && modem == Modem{Carrier: true, Ready: true}
+	}, time.Minute, time.Millisecond)
+	want, err := ParsePort("115200 7e2")
+	require.NoError(t, err)
+	require.NoError(t, port.Set(t.Context(), want))
+	want.Speed = 230400
+	require.EqualError(t, port.Set(t.Context(), want), "the far end has its port at 115200 7E2, and not at 230400 7E2: it cannot, or may not, be set so")
+	require.NotEmpty(t, news)
+	require.NoError(t, port.Break())
+	require.Equal(t, []bool{true, false}, []bool{<-breaks, <-breaks})
+	lines.Carrier = false
+	require.NoError(t, notify())
+	require.NoError(t, notify(), "which is told once")
+	require.Eventually(t, func() bool { _, _, modem, _ := port.State(); return modem == Modem{Ready: true} }, time.Minute, time.Millisecond)
+
+	for text, back := range map[string]string{"9600": "9600 8N1", "1200 7o1.5": "1200 7O1.5", "300 5S2": "300 5S2"} {
+		p, err := ParsePort(text)
+		require.NoError(t, err)
+		require.Equal(t, back, p.String())
+	}
+	for _, bad := range []string{"", "fast", "9600 8N", "9600 9N1", "9600 8X1", "9600 8N3", "9600 8N1 x", "10"} {
+		_, err := ParsePort(bad)
+		require.ErrorContains(t, err, "write 9600 8N1", bad)
+	}
+	for _, p := range [][]byte{nil, {1}, {101}, {101, 1, 2}, {101, 0xff, 0xff, 0xff, 0xff}, {250, 1}} {
+		port.hear(p) // what makes no sense
+	}
+}

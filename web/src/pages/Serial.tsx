@@ -96,7 +96,10 @@ function AtLine({ device }: { device: string }) {
           serial line
         </h1>
         <span className={state.up && connected ? 'text-ink2' : 'text-strained'} role="status">
-          {ended || (connected ? state.line : 'the connection to Plumb Bob is lost; it comes back by itself')}
+          {ended ||
+            (connected
+              ? [state.line, state.port].filter(Boolean).join(', ')
+              : 'the connection to Plumb Bob is lost; it comes back by itself')}
         </span>
       </header>
       <WhoIsOn state={state} wish={wish} />

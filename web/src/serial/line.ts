@@ -7,6 +7,7 @@ export type LineState = {
   seat?: string
   up?: boolean
   line?: string
+  port?: string
   seats?: LineSeat[]
   asked?: { seat: string; who: string; seconds: number }
   alone?: { who: string; since: string; until: string; sees: boolean }
