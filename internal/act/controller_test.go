@@ -34,6 +34,7 @@ func (s *settable) SetClock(context.Context, time.Time) error {
 	s.told = append(s.told, "clock")
 	return nil
 }
+func (*settable) ReadBoot(context.Context) (gear.Boot, error) { return gear.Boot{}, nil }
 func (s *settable) SetBoot(_ context.Context, b gear.Boot) error {
 	s.told = append(s.told, "boot "+b.Device)
 	return nil

@@ -53,8 +53,8 @@ func TestInsideAServer(t *testing.T) {
 	w.eventually(func() bool { return reads[contract.Device](w, "show", virt).Chassis.Restore == "comes on" }, "it is seen")
 	require.Contains(t, w.flat(2, "", "controller", "power", virt, "--restore", "perhaps", "--yes"), "restore policy")
 	require.Contains(t, w.flat(2, "", "controller", "network", virt, "--vlan", "7"), "our own way in is cut")
-	w.says(0, "", "controller", "boot", virt, "--next", "setup", "--yes")
-	require.Contains(t, w.says(0, "", "controller", "show", virt), "next start         setup")
+	w.says(0, "", "controller", "boot", virt, "--next", "network", "--yes")
+	require.Contains(t, w.says(0, "", "controller", "show", virt), "next start         network")
 	w.says(0, "new-password-42\n", "controller", "users", "skarvoe-recorder", "--user", "3", "--password", "--yes")
 	w.eventually(func() bool { return len(reads[contract.Device](w, "show", "skarvoe-recorder").Weaknesses) == 0 }, "no password that anybody would try")
 

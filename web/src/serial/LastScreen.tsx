@@ -14,6 +14,7 @@ export function LastScreen({ device }: { device: Device }) {
   const screen = useLineScreen(key, open && role !== undefined && role !== 'viewer')
   if (role === undefined || role === 'viewer') return null
   const x = screen.data
+  if (wrong && !asked && !x?.at) return null // it has nothing to tell, and there is enough to read
   const aside = x?.at ? (
     <span>
       since <At at={x.at} zone={device.zone} />
