@@ -16,6 +16,7 @@ import (
 	"plumbbob/internal/broker"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/plain"
 	"plumbbob/internal/core/serial"
 	"plumbbob/internal/people"
 )
@@ -26,6 +27,7 @@ import (
 
 const (
 	longestTyped = 64 << 10
+	longestWhat  = 80
 	pingEvery    = 15 * time.Second
 	pingWithin   = 20 * time.Second // a satellite, and a phone in a tunnel
 	sendWithin   = 30 * time.Second
@@ -69,8 +71,9 @@ type lineAlone struct {
 
 // lineWish is what somebody at a line wants.
 type lineWish struct {
-	Do      string `json:"do"` // ask, give, refuse, take, alone, break, size, port, leave
+	Do      string `json:"do"` // ask, give, refuse, take, alone, break, size, port, send, leave
 	Port    string `json:"port"`
+	What    string `json:"what"` // is sent
 	Minutes int    `json:"minutes"`
 	Columns int    `json:"columns"`
 	Rows    int    `json:"rows"`
@@ -258,7 +261,7 @@ const mostColumns, mostRows = 500, 300
 func wish(ctx context.Context, seat *broker.Seat, p []byte) (leaves bool, err error) {
 	var w lineWish
 	if err := json.Unmarshal(p, &w); err != nil {
-		return false, fmt.Errorf("that is no wish: write {\"do\": \"ask\"}, with ask, give, refuse, take, alone, break, size, port or leave")
+		return false, fmt.Errorf("that is no wish: write {\"do\": \"ask\"}, with ask, give, refuse, take, alone, break, size, port, send or leave")
 	}
 	switch w.Do {
 	case "ask":
@@ -278,10 +281,13 @@ func wish(ctx context.Context, seat *broker.Seat, p []byte) (leaves bool, err er
 			return false, fmt.Errorf("a terminal has 1 to %d columns and 1 to %d rows", mostColumns, mostRows)
 		}
 		return false, seat.Resize(w.Columns, w.Rows)
+	case "send":
+		what := []rune(plain.Line(w.What))
+		return false, seat.Sends(string(what[:min(len(what), longestWhat)]))
 	case "port":
 		return false, seat.SetPort(ctx, w.Port)
 	case "leave":
 		return true, nil
 	}
-	return false, fmt.Errorf("%q cannot be done at a line: ask, give, refuse, take, alone, break, size, port and leave can", w.Do)
+	return false, fmt.Errorf("%q cannot be done at a line: ask, give, refuse, take, alone, break, size, port, send and leave can", w.Do)
 }

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
 	"runtime"
 	"sync"
@@ -20,8 +21,18 @@ import (
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/serial"
+	"plumbbob/internal/health"
 	"plumbbob/internal/store"
 )
+
+// nowhere is where lines are kept here: what a store takes is measured elsewhere.
+type nowhere struct{}
+
+func (nowhere) SaveLinePart(context.Context, store.LinePart) error { return nil }
+func (nowhere) AddLineEvents(context.Context, estate.Key, estate.Key, []serial.Found) error {
+	return nil
+}
+func (nowhere) DropLines(context.Context, estate.Key, int) error { return nil }
 
 // serialDesk is a room of lines, each with a far end of its own that serve plays.
 func serialDesk(b *testing.B, serve func(net.Conn)) *broker.Room {
@@ -39,7 +50,7 @@ func serialDesk(b *testing.B, serve func(net.Conn)) *broker.Room {
 	var mu sync.Mutex
 	lines := map[estate.Key]*attach.Line{}
 	room := broker.New(broker.Parts{
-		Estate: estate.Empty, Bus: &bus.Bus{}, Record: func(store.Entry) {},
+		Estate: estate.Empty, Bus: &bus.Bus{}, Record: func(store.Entry) {}, Records: nowhere{}, Health: health.New(slog.New(slog.DiscardHandler)),
 		Paths: func(k estate.Key) ([]broker.Path, error) {
 			mu.Lock()
 			defer mu.Unlock()

@@ -56,7 +56,6 @@ type hidden struct {
 func newLine(r *Room, k estate.Key) *line {
 	l := &line{room: r, device: k, state: "calling", news: make(chan struct{}), poked: make(chan struct{}, 1)}
 	l.rec.news = make(chan struct{}, 1)
-	l.rec.known.Stated = l.patterns()
 	return l
 }
 

@@ -39,6 +39,7 @@ type recorder struct {
 	lost    int            // bytes that the store did not take in time
 	curtain bool           // it is said in the record that nothing is kept now
 	known   serial.Recogniser
+	of      *estate.Estate // whose patterns those are
 	found   []serial.Found
 	last    time.Time
 	saving  sync.Mutex    // what is saved later is newer
@@ -48,6 +49,9 @@ type recorder struct {
 // keepSaid takes in what was said. l.mu is held.
 func (l *line) keepSaid(said []byte, now time.Time) {
 	r := &l.rec
+	if e := l.room.Estate(); e != r.of {
+		r.of, r.known.Stated = e, l.patterns()
+	}
 	if alone := now.Before(l.seats.Alone); alone {
 		if r.curtain {
 			return // it is for nobody else, now or later

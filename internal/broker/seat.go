@@ -251,6 +251,18 @@ func (s *Seat) does(f func(*serial.Seats, time.Time) ([]string, error)) error {
 	return err
 }
 
+// Sends tells everybody that something is about to be sent, as "a file of 70 bytes", where
+// that is allowed.
+func (s *Seat) Sends(what string) error {
+	return s.does(func(x *serial.Seats, now time.Time) ([]string, error) {
+		said, err := x.Sends(s.ID, what, now)
+		if err == nil {
+			s.l.record(x.Holder().Who, "Sent %s to the serial line of %s", what, s.l.device)
+		}
+		return said, err
+	})
+}
+
 // Ask asks for the keyboard.
 func (s *Seat) Ask() error {
 	return s.does(func(x *serial.Seats, now time.Time) ([]string, error) { return x.Ask(s.ID, now) })

@@ -50,6 +50,7 @@ func (a *app) serialCommand() *cobra.Command {
 	var watch bool
 	var escape, log, port string
 	var past linePast
+	var send sendings
 	c := &cobra.Command{
 		Use: "serial DEVICE", Short: "Sit at the serial line of a device", Args: args(1, 1, "plumb serial DEVICE"),
 		Long: `Sit at the serial line of a device, or at its own command line: what is typed goes
@@ -66,8 +67,13 @@ it is sent, and the answer is shown until the line is quiet.
 What the line says is kept while somebody sits there, and always where the estate has
 listen: true: --past 2h shows it as text, --find looks for something in it, --export writes
 a recording and --play plays it. What was typed is not kept, but what the far end echoed
-is. What was said while somebody was alone at the line is not.`,
+is. What was said while somebody was alone at the line is not.
+
+` + sequenceHelp,
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
+			if err := send.check(past.wanted()); err != nil {
+				return err
+			}
 			if past.wanted() {
 				return a.showPast(c.Context(), s, given[0], &past)
 			}
@@ -82,10 +88,14 @@ is. What was said while somebody was alone at the line is not.`,
 				}
 			}
 			defer l.endLog()
+			if send.wanted() {
+				return l.sendAll(c.Context(), send)
+			}
 			return l.sit(c.Context())
 		}),
 	}
 	past.flags(c.Flags())
+	send.flags(c.Flags())
 	c.Flags().BoolVar(&watch, "watch", false, "only watch, and leave the keyboard to others")
 	c.Flags().StringVar(&escape, "escape", "ctrl-_", "the key behind which everything else is")
 	c.Flags().StringVar(&port, "port", "", "set the port of the console server, where that can be set (RFC 2217): \"9600 8N1\"")
@@ -109,6 +119,9 @@ type lineDesk struct {
 	escape byte
 	wishes chan lineWish
 
+	// instead of a keyboard, where something is sent that is known beforehand.
+	instead func(context.Context, context.CancelCauseFunc) (restore func(), err error)
+
 	mu      sync.Mutex // of what follows, and of the screen
 	seat    string
 	after   int64
@@ -120,6 +133,8 @@ type lineDesk struct {
 	refused time.Time
 	paused  bool // the screen is somebody else's
 	held    []byte
+	hears   func([]byte)      // what the line says; nil: nobody beside the screen
+	tells   func(lineMessage) // likewise
 }
 
 // errLeft is how sitting ends that was meant to.
@@ -140,7 +155,11 @@ func (l *lineDesk) sit(ctx context.Context) error {
 	}
 	ctx, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
-	restore, err := l.keyboard(ctx, stop)
+	begin := l.keyboard
+	if l.instead != nil {
+		begin = l.instead
+	}
+	restore, err := begin(ctx, stop)
 	if err != nil {
 		return err
 	}
@@ -289,6 +308,9 @@ func (l *lineDesk) show(p []byte, behind int64) {
 			l.log = nil
 		}
 	}
+	if l.hears != nil {
+		l.hears(p)
+	}
 	if l.paused {
 		l.held = append(l.held, p...)
 		l.held = l.held[max(0, len(l.held)-longestSaid):]
@@ -301,6 +323,9 @@ func (l *lineDesk) show(p []byte, behind int64) {
 func (l *lineDesk) tell(m lineMessage) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	if l.tells != nil {
+		l.tells(m)
+	}
 	if m.Missed > 0 {
 		l.sayNow("%d bytes in between are gone, or were not for you", m.Missed)
 	}

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"io"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -12,6 +13,7 @@ import (
 
 	"plumbbob/internal/browser"
 	"plumbbob/internal/client"
+	"plumbbob/internal/lab"
 )
 
 // TestAtTheSerialLine: somebody types in the browser, somebody else watches from a terminal
@@ -49,6 +51,20 @@ func TestAtTheSerialLine(t *testing.T) {
 	require.Contains(t, w.says(0, "\n", "serial", "ostrel-core"), "ostrel-core login:")
 	require.Contains(t, w.says(0, "", "serial", "ostrel-core", "--port", "fast"), "write 9600 8N1, for instance")
 	require.Contains(t, w.says(0, "", "serial", "ostrel-virt-1", "--port", "9600"), "does not let its serial port be set")
+	run := func(status int, sequence string) string {
+		t.Helper()
+		file := filepath.Join(w.dir, "log-in")
+		require.NoError(t, os.WriteFile(file, []byte(sequence), 0o600))
+		return w.says(status, "", "serial", "ostrel-core", "--run", file)
+	}
+	said = run(0, "key enter\nwait login:\ntype plumb\nwait Password: 20s\ntype "+lab.ShellSecret.Password+"\nwait >\ntype make coffee\nwait not known\ntype exit\nwait login:")
+	require.Contains(t, said, "admin sends the sequence log-in")
+	require.Contains(t, said, "make coffee: not known here")
+	require.Contains(t, run(1, "key enter\nwait never 1s"), `line 2: nothing like "never" came within 1s`)
+	require.Contains(t, run(2, "shout x"), `--run, line 1: "shout" is not known`)
+	file := filepath.Join(w.dir, "half-typed")
+	require.NoError(t, os.WriteFile(file, []byte("nobody"+strings.Repeat("x", 100)), 0o600))
+	require.Contains(t, w.says(0, "", "serial", "ostrel-core", "--send", file), "nobody"+strings.Repeat("x", 100))
 	require.Contains(t, w.says(2, "", "serial", "ostrel-mgmt"), "no serial line, and no command line, of ostrel-mgmt is in the estate")
 	require.Contains(t, w.says(2, "", "serial", "nowhere"), `there is no device "nowhere"`)
 	require.Contains(t, w.says(2, "", "serial", "ostrel-firewall", "--escape", "ctrl-m"), "a key that every line needs")
@@ -126,6 +142,8 @@ func TestWhatALineSaid(t *testing.T) {
 	w.sees(b, "52 devices, 6 sites")
 	require.NoError(t, b.Do(chromedp.Navigate(w.url+"/devices/"+host)))
 	w.sees(b, "Order of starting")
+	require.NoError(t, b.Do(browser.Click("Events")))
+	w.sees(b, "kernel panic, on its serial line")
 	w.says(0, "+\x1b[21~", "serial", host)
 	w.eventually(func() bool {
 		return strings.Contains(w.flat(0, "", "serial", host, "--find", "saved. starting"), "Saved. Starting anew.")

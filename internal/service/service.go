@@ -211,7 +211,7 @@ func (s *Service) assemble(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s.broker = broker.New(broker.Parts{Estate: s.keeper.Estate, Paths: s.paths, Record: s.keeper.Note, Bus: b, Records: s.Store, Health: s.health, Acts: func() bool { return !s.lease.Other() }})
+	s.broker = broker.New(broker.Parts{Estate: s.keeper.Estate, Paths: s.paths, Record: s.keeper.Note, Bus: b, Records: s.Store, Health: s.health, Acts: func() bool { return !s.o.Safe && !s.lease.Other() }})
 	s.incidents = incidents.New(incidents.Parts{
 		Store: s.Store, Keeper: s.keeper, Log: s.o.Log, Health: s.health, Standby: s.lease.Other, Bus: b,
 	})

@@ -24,6 +24,7 @@ const router = createBrowserRouter([
           { path: '/power', lazy: async () => ({ Component: (await import('./pages/Power')).PowerPage }) },
           { path: '/incidents', lazy: async () => ({ Component: (await import('./pages/Incidents')).IncidentsPage }) },
           { path: '/journal', lazy: async () => ({ Component: (await import('./pages/Journal')).JournalPage }) },
+          { path: '/events', lazy: async () => ({ Component: (await import('./pages/Events')).EventsPage }) },
           { path: '/estate', lazy: async () => ({ Component: (await import('./pages/Estate')).EstatePage }) },
           { path: '/people', lazy: async () => ({ Component: (await import('./pages/People')).PeoplePage }) },
           { path: '*', element: <NotFoundPage /> },

@@ -259,6 +259,18 @@ func (s *Seats) Types(id string, now time.Time) error {
 	return nil
 }
 
+// Sends takes in that a seat is about to have something sent: a file, or a sequence.
+func (s *Seats) Sends(id, what string, now time.Time) (said []string, err error) {
+	if err := s.Types(id, now); err != nil {
+		return nil, err
+	}
+	x := s.seat(id)
+	if !May(x.Role, Send) {
+		return nil, no("an %s may type, and neither send files nor run sequences: that takes a steward", x.Role)
+	}
+	return []string{fmt.Sprintf("%s sends %s", x.Who, what)}, nil
+}
+
 // Tick does what time alone does: it gives the keyboard to who has asked long enough, frees
 // one that is not used, ends being alone, and clears the seats of those who have gone.
 func (s *Seats) Tick(now time.Time) (said []string, gone []Seat) {

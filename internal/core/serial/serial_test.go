@@ -53,6 +53,11 @@ func TestWhoTypes(t *testing.T) {
 	require.NoError(t, err)
 	require.ErrorContains(t, s.Types("oduya", t0), "marsh has the keyboard: ask for it")
 	require.NoError(t, s.Types("marsh", t0))
+	said, err = s.Sends("marsh", "the file x", t0)
+	require.NoError(t, err)
+	require.Equal(t, []string{"marsh sends the file x"}, said)
+	_, err = s.Sends("oduya", "the file x", t0)
+	require.ErrorContains(t, err, "marsh has the keyboard")
 
 	said, err = s.Ask("oduya", after(time.Second))
 	require.NoError(t, err)
@@ -67,6 +72,8 @@ func TestWhoTypes(t *testing.T) {
 	said, _ = s.Tick(after(80 * time.Second))
 	require.Equal(t, []string{"oduya has the keyboard"}, said, "nobody answered")
 
+	_, err = s.Sends("oduya", "the file x", after(80*time.Second))
+	require.ErrorContains(t, err, "an operator may type, and neither send files nor run sequences")
 	_, err = s.BeAlone("marsh", time.Minute, t0)
 	require.Error(t, err)
 	_, err = s.BeAlone("oduya", time.Hour, after(2*time.Minute))

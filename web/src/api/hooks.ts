@@ -3,6 +3,7 @@ import { useMemo } from 'react'
 import {
   api,
   type ControllerChange,
+  type EstateEvent,
   type GroupIntent,
   type GroupRequest,
   type IncidentSaying,
@@ -170,6 +171,19 @@ export const useEvents = (key: string) =>
     queryFn: ({ signal }) => unwrap(api.GET('/devices/{key}/events', { params: { path: { key } }, signal })),
     refetchInterval: 60_000,
     ...live,
+  })
+
+/** What gear itself has logged, of so many days. */
+export const useGearEvents = (site: string, level: string, days: number) =>
+  useQuery({
+    queryKey: ['gear-events', site, level, days],
+    queryFn: ({ signal }) => {
+      const since = new Date(Date.now() - days * 86_400_000).toISOString()
+      const query = { since, limit: 500, ...(site && { site }), ...(level && { level: level as EstateEvent['level'] }) }
+      return unwrap(api.GET('/gear-events', { params: { query }, signal }))
+    },
+    refetchInterval: 30_000,
+    placeholderData: keepPreviousData,
   })
 
 /** What its serial line shows; a device that starts says something all the time. */

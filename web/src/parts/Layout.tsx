@@ -14,6 +14,7 @@ const pages = [
   { to: '/power', name: 'Power' },
   { to: '/incidents', name: 'Incidents' },
   { to: '/journal', name: 'Journal' },
+  { to: '/events', name: 'Events', narrow: 'max-sm:hidden' },
   { to: '/estate', name: 'Estate', narrow: 'max-sm:hidden' }, // in the menu there
 ]
 
@@ -115,6 +116,17 @@ function Account() {
           >
             <Link to="/people">People and passwords</Link>
           </Menu.Item>
+          {pages
+            .filter((p) => p.narrow)
+            .map((p) => (
+              <Menu.Item
+                key={p.to}
+                asChild
+                className="block cursor-pointer rounded px-3 py-1.5 outline-none data-[highlighted]:bg-sunk sm:hidden"
+              >
+                <Link to={p.to}>{p.name}</Link>
+              </Menu.Item>
+            ))}
           <Menu.Item
             onSelect={() => logOut.mutate()}
             className="cursor-pointer rounded px-3 py-1.5 outline-none data-[highlighted]:bg-sunk"

@@ -1,0 +1,294 @@
+package client
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"time"
+
+	"github.com/spf13/pflag"
+)
+
+// sendings is what is sent to a line without anybody at the keyboard: a file, or a sequence.
+type sendings struct {
+	file, run string
+}
+
+func (s *sendings) flags(f *pflag.FlagSet) {
+	f.StringVar(&s.file, "send", "", "send a file, as it is, at the pace of the line, and show what is answered")
+	f.StringVar(&s.run, "run", "", "run a sequence from a file: see below")
+}
+
+func (s *sendings) wanted() bool { return s.file != "" || s.run != "" }
+
+func (s *sendings) check(past bool) error {
+	if s.file != "" && s.run != "" || s.wanted() && past {
+		return fail(ExitUsage, "--send, --run and what is about the past exclude each other: choose one")
+	}
+	return nil
+}
+
+const sequenceHelp = `A sequence is a file of lines such as
+
+  type plumb             these characters, and Enter
+  wait Password: 20s     until the line has said this, a regular expression; 30 s by default
+  secret PLUMB_PASSWORD  what this variable of the environment holds, and Enter
+  key escape             one of enter, escape, tab, up, down, left, right, delete, f2, f10, f12
+  break                  the Break key
+  pause 2s
+  # a remark
+
+What does not come in time ends it, with status 1 and the line of the file that waited.`
+
+// A move is one line of a sequence.
+type move struct {
+	number int
+	do     string
+	keys   []byte
+	match  *regexp.Regexp
+	time   time.Duration
+}
+
+const (
+	waitUsually = 30 * time.Second
+	longestFile = 4 << 20
+	longestTail = 64 << 10 // of what the line said that is looked through
+)
+
+var lineKeyBytes = map[string]string{
+	"enter": "\r", "escape": "\x1b", "tab": "\t", "up": "\x1b[A", "down": "\x1b[B", "right": "\x1b[C", "left": "\x1b[D",
+	"delete": "\x1b[3~", "f2": "\x1bOQ", "f10": "\x1b[21~", "f12": "\x1b[24~",
+}
+
+// readMoves reads a sequence. All that is wrong with it is said before anything is sent.
+func readMoves(text string, env func(string) (string, bool)) (moves []move, err error) {
+	for i, line := range strings.Split(text, "\n") {
+		line = strings.TrimSpace(line)
+		if line == "" || strings.HasPrefix(line, "#") {
+			continue
+		}
+		word, rest, _ := strings.Cut(line, " ")
+		m := move{number: i + 1, do: word}
+		rest = strings.TrimSpace(rest)
+		wrong := func(format string, args ...any) ([]move, error) {
+			return nil, fail(ExitUsage, "--run, line %d: %s", m.number, fmt.Sprintf(format, args...))
+		}
+		switch word {
+		case "type":
+			m.keys = []byte(rest + "\r")
+		case "secret":
+			value, set := env(rest)
+			if !set {
+				return wrong("%s is not in the environment", rest)
+			}
+			m.keys = []byte(value + "\r")
+		case "key":
+			if m.keys = []byte(lineKeyBytes[rest]); len(m.keys) == 0 {
+				return wrong("there is no key %q here: plumb serial --help lists them", rest)
+			}
+		case "wait":
+			m.time = waitUsually
+			if at := strings.LastIndex(rest, " "); at > 0 {
+				if d, err := time.ParseDuration(rest[at+1:]); err == nil && d > 0 {
+					m.time, rest = d, strings.TrimSpace(rest[:at])
+				}
+			}
+			if m.match, err = regexp.Compile(rest); err != nil || rest == "" {
+				return wrong("%q is no regular expression: write wait login: 20s", rest)
+			}
+		case "pause":
+			if m.time, err = time.ParseDuration(rest); err != nil || m.time <= 0 || m.time > time.Hour {
+				return wrong("%q is no time: write pause 2s", rest)
+			}
+		case "break":
+		default:
+			return wrong("%q is not known: type, secret, key, wait, pause and break are", word)
+		}
+		moves = append(moves, m)
+	}
+	if len(moves) == 0 {
+		return nil, fail(ExitUsage, "--run: there is nothing in it")
+	}
+	return moves, nil
+}
+
+// sendAll sends what is wanted, and leaves.
+func (l *lineDesk) sendAll(ctx context.Context, s sendings) error {
+	file := s.file + s.run
+	f, err := os.Open(file)
+	if err != nil {
+		return fail(ExitUsage, "%s", err)
+	}
+	content, err := io.ReadAll(io.LimitReader(f, longestFile+1))
+	_ = f.Close()
+	if err != nil || len(content) > longestFile {
+		return fail(ExitUsage, "%s cannot be read, or is longer than %d bytes", file, longestFile)
+	}
+	what := fmt.Sprintf("the file %s, %d bytes", filepath.Base(file), len(content))
+	moves := []move{{number: 1, do: "type", keys: content}}
+	if s.run != "" {
+		if moves, err = readMoves(string(content), os.LookupEnv); err != nil {
+			return err
+		}
+		what = "the sequence " + filepath.Base(file)
+	}
+	run := &running{l: l, heard: make(chan []byte, 256), told: make(chan lineMessage, 64)}
+	l.hears = func(p []byte) { run.pass(p) }
+	l.tells = func(m lineMessage) {
+		select {
+		case run.told <- m:
+		default: // it was enough to begin with
+		}
+	}
+	l.instead = func(ctx context.Context, stop context.CancelCauseFunc) (func(), error) {
+		go func() {
+			l.untilUp(ctx)
+			err := run.all(ctx, what, moves)
+			if err == nil {
+				err = io.EOF
+			}
+			stop(err)
+		}()
+		return func() {}, nil
+	}
+	return l.sit(ctx)
+}
+
+// running is what is being sent.
+type running struct {
+	l     *lineDesk
+	heard chan []byte
+	told  chan lineMessage
+	tail  []byte
+}
+
+// pass hands on what the line says; who is slow misses the oldest of it.
+func (r *running) pass(p []byte) {
+	p = bytes.Clone(p)
+	for {
+		select {
+		case r.heard <- p:
+			return
+		default:
+		}
+		select {
+		case <-r.heard:
+		default:
+		}
+	}
+}
+
+func (r *running) all(ctx context.Context, what string, moves []move) error {
+	if err := r.announce(ctx, what); err != nil {
+		return err
+	}
+	for _, m := range moves {
+		if err := r.one(ctx, m); err != nil {
+			return err
+		}
+	}
+	return r.until(ctx, nil, quietFor)
+}
+
+// announce asks whether something may be sent. It may when everybody is told.
+func (r *running) announce(ctx context.Context, what string) error {
+	r.l.wish(ctx, lineWish{do: map[string]any{"do": "send", "what": what}})
+	for over := time.After(upWithin); ; {
+		select {
+		case m := <-r.told:
+			if m.Error != "" {
+				return fail(ExitNotPermitted, "%s", m.Error)
+			}
+			for _, n := range m.Notice {
+				if strings.HasSuffix(n, " sends "+what) {
+					return nil
+				}
+			}
+		case <-over:
+			return fail(ExitUnreachable, "the line cannot be typed on")
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+	}
+}
+
+// What is sent in one message, and how long the service takes for a byte of that: it goes at
+// the pace of a line.
+const (
+	sendPiece = 512
+	sendPace  = 2500 * time.Microsecond
+)
+
+// rest waits, and hears meanwhile.
+func (r *running) rest(ctx context.Context, d time.Duration) error {
+	for over := time.After(d); ; {
+		select {
+		case p := <-r.heard:
+			r.hear(p)
+		case <-over:
+			return nil
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+	}
+}
+
+func (r *running) hear(p []byte) {
+	r.tail = append(r.tail, p...)
+	r.tail = r.tail[max(0, len(r.tail)-longestTail):]
+}
+
+func (r *running) one(ctx context.Context, m move) error {
+	switch m.do {
+	case "break":
+		r.l.do(ctx, "break")
+	case "pause":
+		return r.rest(ctx, m.time)
+	case "wait":
+		if err := r.until(ctx, m.match, m.time); err != nil {
+			return fmt.Errorf("line %d: %w", m.number, err)
+		}
+	default:
+		for p := m.keys; len(p) > 0; p = p[min(len(p), sendPiece):] {
+			n := min(len(p), sendPiece)
+			r.l.wish(ctx, lineWish{keys: p[:n]})
+			if err := r.rest(ctx, time.Duration(n)*sendPace); err != nil { // the service sends no faster
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// until waits for a pattern, or, without one, until the line has been quiet for so long.
+func (r *running) until(ctx context.Context, match *regexp.Regexp, within time.Duration) error {
+	over := time.NewTimer(within)
+	defer over.Stop()
+	for {
+		if match != nil {
+			if at := match.FindIndex(r.tail); at != nil {
+				r.tail = r.tail[at[1]:] // the next one waits for what comes behind it
+				return nil
+			}
+		}
+		select {
+		case p := <-r.heard:
+			r.hear(p)
+			if match == nil {
+				over.Reset(within)
+			}
+		case <-over.C:
+			if match == nil {
+				return nil
+			}
+			return fail(ExitFailed, "nothing like %q came within %s", match, within)
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+	}
+}
