@@ -233,21 +233,26 @@ func (l *lineDesk) dial(ctx context.Context) (*websocket.Conn, error) {
 
 // serve shows what is said and sends what is typed, until the connection or ctx ends.
 func (l *lineDesk) serve(ctx context.Context, conn *websocket.Conn) error {
-	within, stop := context.WithCancel(ctx)
-	defer stop()
+	// Reading goes on while somebody leaves: a read that is called off would close the
+	// connection before good-bye is said.
 	ended := make(chan error, 1)
-	go func() { ended <- l.listen(within, conn) }()
+	go func() { ended <- l.listen(context.WithoutCancel(ctx), conn) }()
 	if columns, rows, err := l.size(); err == nil && columns > 0 && rows > 0 {
-		_ = send(within, conn, lineWish{do: map[string]any{"do": "size", "columns": columns, "rows": rows}})
+		_ = send(ctx, conn, lineWish{do: map[string]any{"do": "size", "columns": columns, "rows": rows}})
 	}
 	for {
 		select {
 		case <-ctx.Done():
-			return context.Cause(ctx)
+			return context.Cause(ctx) // who leaves closes it
 		case err := <-ended:
+			_ = conn.CloseNow()
 			return err
 		case w := <-l.wishes:
-			if err := send(within, conn, w); err != nil {
+			if ctx.Err() != nil {
+				continue
+			}
+			if err := send(ctx, conn, w); err != nil {
+				_ = conn.CloseNow()
 				return err
 			}
 		}

@@ -43,6 +43,10 @@ func TestAtTheSerialLine(t *testing.T) {
 	require.Contains(t, said, "admin has the keyboard: ask for it")
 	require.NotContains(t, said, "now")
 	require.Contains(t, w.says(0, "hello\n", "serial", "skarvoe-router"), "hello: not known here", "and at a command line of its own, over SSH")
+	for range 5 { // who leaves is gone at once, and is not thought to come back
+		require.NotContains(t, w.says(0, "", "show", "skarvoe-router"), "is on its serial line")
+		w.says(0, "", "serial", "skarvoe-router")
+	}
 	require.Contains(t, w.says(0, "\n", "serial", "ostrel-virt-1"), "ostrel-virt-1 login:", "and through a controller")
 	require.NoError(t, w.lab.Baud("ostrel-core", 115200))
 	require.NotContains(t, w.says(0, "\n", "serial", "ostrel-core"), "ostrel-core login:", "at the wrong speed nothing can be read")
