@@ -223,7 +223,7 @@ func (l *line) patterns() (list []serial.Pattern) {
 	for _, ep := range d.Endpoints {
 		for name, match := range ep.Recognise {
 			if m, err := regexp.Compile(match); err == nil {
-				list = append(list, serial.Pattern{Name: name, Level: reading.Warning, Match: m, Stated: true})
+				list = append(list, serial.Pattern{Name: name, Level: reading.Warning, Match: m})
 			}
 		}
 	}

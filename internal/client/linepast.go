@@ -2,6 +2,7 @@ package client
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -24,7 +25,6 @@ type linePast struct {
 	export string
 	play   bool
 	screen bool
-	ago    time.Duration // of the screen
 	speed  float64
 }
 
@@ -44,7 +44,6 @@ func (p *linePast) wanted() bool {
 }
 
 func (p *linePast) check() error {
-	p.ago = p.span
 	switch {
 	case p.screen && (p.find != "" || p.export != "" || p.play):
 		return fail(ExitUsage, "--screen is one picture: leave --find, --export and --play out")
@@ -56,12 +55,17 @@ func (p *linePast) check() error {
 		return fail(ExitUsage, "--speed is a number above 0, up to 1000")
 	case p.limit < 1 || p.limit > 5000:
 		return fail(ExitUsage, "--limit is 1 to 5000")
-	case p.span == 0 && p.find != "":
-		p.span = 24 * time.Hour
-	case p.span == 0:
-		p.span = time.Hour
 	}
 	return nil
+}
+
+// back is how far it is looked back.
+func (p *linePast) back() time.Duration {
+	usually := time.Hour
+	if p.find != "" {
+		usually = 24 * time.Hour
+	}
+	return cmp.Or(p.span, usually)
 }
 
 // show shows it, in whichever way is wanted.
@@ -69,10 +73,10 @@ func (a *app) showPast(ctx context.Context, s *service, device string, p *linePa
 	if err := p.check(); err != nil {
 		return err
 	}
-	since := time.Now().Add(-p.span)
 	if p.screen {
-		return a.showScreen(ctx, s, device, p.ago)
+		return a.showScreen(ctx, s, device, p.span)
 	}
+	since := time.Now().Add(-p.back())
 	if p.export == "" && !p.play {
 		return a.pastLines(ctx, s, device, since, p)
 	}

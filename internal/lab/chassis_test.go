@@ -95,7 +95,7 @@ func TestFaultCommands(t *testing.T) {
 	require.False(t, state(l, "ostrel-virt-1").Up || state(l, "ostrel-virt-2").Up)
 	for want, words := range map[string][]string{
 		"has no management controller": {"lid", "skarvoe-router"}, "nothing is wired": {"say", "skarvoe-gate", "hello"}, "is no UPS": {"age", "skarvoe-router", "50"}, "no site": {"blackout", "nowhere"}, "watches no door": {"door", "skarvoe-router"}, "has no fan 9: it has 6": {"fan", "ostrel-store", "9"}, "has no power supply 3": {"supply", "ostrel-store", "3"},
-		"is not a speed": {"baud", "ostrel-core", "fast"}, "is not a whole number": {"heat", "ostrel-store", "much"}, "is not a time": {"slow", "ostrel-store", "much"}, "has no device": {"lid", "nobody"}, "write: plumb-lab fault fan": {"fan", "x"},
+		"is no number of bits per second": {"baud", "ostrel-core", "fast"}, "is not a whole number": {"heat", "ostrel-store", "much"}, "is not a time": {"slow", "ostrel-store", "much"}, "has no device": {"lid", "nobody"}, "write: plumb-lab fault fan": {"fan", "x"},
 	} {
 		require.ErrorContains(t, l.Do(words), want)
 	}

@@ -45,7 +45,7 @@ var commands = map[string]command{
 	"baud": {"baud DEVICE BITS", "it talks at another speed on its serial line", 2, func(w *World, a []string) error {
 		speed, err := strconv.Atoi(a[1])
 		if err != nil || speed < 50 {
-			return fmt.Errorf("%q is not a speed in bit/s", a[1])
+			return fmt.Errorf("%q is no number of bits per second", a[1])
 		}
 		return w.Baud(estate.Key(a[0]), speed)
 	}},

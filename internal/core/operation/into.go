@@ -102,30 +102,30 @@ func (o *Operation) aim(s *Step, in Event) []Command {
 // taken looks until the firmware has taken what the controller was told: that shows that
 // the machine has started, and that it took notice.
 func (o *Operation) taken(s *Step, in Event) []Command {
-	switch in := in.(type) {
-	case Started:
-		return o.send(s, in.At)
-	case Answered:
-		switch {
-		case s.State != Sending:
-			return nil
-		case in.Outcome == sending.Accepted:
-			return o.end(s, StepDone, in.At, "")
-		case in.At.Sub(s.Began) < o.AnswerWithin:
-			s.Note, s.Deadline = in.Why, in.At.Add(takenAgain)
-			return o.enter(s, Retrying, in.At, Wake{s.Deadline})
-		}
-		return append(o.failStep(s, in.At, fmt.Sprintf("its firmware has not taken that within %s (%s): it never started, or takes no notice", short(o.AnswerWithin), in.Why)), o.begin(in.At)...)
-	case Expired:
-		if s.State == Retrying && s.expired(in) {
-			return o.send(s, in.At)
-		}
-	}
-	return nil
+	return o.askAgain(s, in, asking{
+		every: takenAgain, within: o.AnswerWithin,
+		vain: fmt.Sprintf("its firmware has not taken that within %s (%%s): it never started, or takes no notice", short(o.AnswerWithin)),
+	})
 }
 
 // takeBack has the next start be as usual, where the one that was meant never came.
 func (o *Operation) takeBack(s *Step, in Event) []Command {
+	return o.askAgain(s, in, asking{
+		every: takeBackAgain, tries: takeBackTries, done: "its next start is as usual again",
+		vain: "its next start still goes" + o.Into.Words() + ": that could not be taken back: %s",
+	})
+}
+
+// asking is how long, or how often, something is asked of a controller, and what is said of
+// it then.
+type asking struct {
+	every, within time.Duration
+	tries         int
+	done, vain    string // vain has a place for why
+}
+
+// askAgain asks until the answer is yes, or it has been asked for long enough.
+func (o *Operation) askAgain(s *Step, in Event, a asking) []Command {
 	switch in := in.(type) {
 	case Started:
 		return o.send(s, in.At)
@@ -134,12 +134,12 @@ func (o *Operation) takeBack(s *Step, in Event) []Command {
 		case s.State != Sending:
 			return nil
 		case in.Outcome == sending.Accepted:
-			return o.end(s, StepDone, in.At, "its next start is as usual again")
-		case s.Tries < takeBackTries:
-			s.Note, s.Deadline = in.Why, in.At.Add(takeBackAgain)
+			return o.end(s, StepDone, in.At, a.done)
+		case s.Tries < a.tries || in.At.Sub(s.Began) < a.within:
+			s.Note, s.Deadline = in.Why, in.At.Add(a.every)
 			return o.enter(s, Retrying, in.At, Wake{s.Deadline})
 		}
-		return append(o.failStep(s, in.At, fmt.Sprintf("its next start still goes%s: that could not be taken back: %s", o.Into.Words(), in.Why)), o.begin(in.At)...)
+		return append(o.failStep(s, in.At, fmt.Sprintf(a.vain, in.Why)), o.begin(in.At)...)
 	case Expired:
 		if s.State == Retrying && s.expired(in) {
 			return o.send(s, in.At)

@@ -11,11 +11,10 @@ import (
 
 // A Pattern is something that a line may say, and what it means.
 type Pattern struct {
-	Name   string // in words
-	Level  reading.Level
-	Match  *regexp.Regexp
-	Waits  bool // it counts when nothing follows it: the far end waits for somebody
-	Stated bool // in the estate
+	Name  string // in words
+	Level reading.Level
+	Match *regexp.Regexp
+	Waits bool // it counts when nothing follows it: the far end waits for somebody
 
 	// One of these, in small letters, is in every line that matches, where any are stated: to
 	// look for them costs a fraction of the expression, and nearly all lines have none.

@@ -21,8 +21,7 @@ func (k *keys) add(b byte, now time.Time) []string {
 	if len(k.held) == 0 {
 		switch {
 		case b == 0x1b:
-			k.held, k.at = []byte{}, now
-			k.held = append(k.held, b)
+			k.held, k.at = []byte{b}, now
 			return nil
 		case b == '\r':
 			return []string{"enter"}

@@ -51,7 +51,7 @@ const mostSpeed = 4_000_000
 
 // ParsePort reads what String writes, in capitals or not; "9600" alone is 9600 8N1.
 func ParsePort(s string) (Port, error) {
-	wrong := fmt.Errorf("%q is not how a serial port is set: write 9600 8N1, for instance: a speed, 5 to 8 data bits, N, O, E, M or S for the parity, and 1, 1.5 or 2 stop bits", s)
+	wrong := fmt.Errorf("%q is not how a serial port is set: write 9600 8N1, for instance: bits per second, 5 to 8 data bits, N, O, E, M or S for the parity, and 1, 1.5 or 2 stop bits", s)
 	speed, frame, framed := strings.Cut(strings.TrimSpace(s), " ")
 	p := Port{Bits: 8, Parity: NoParity, Stop: OneStop}
 	var err error
@@ -108,7 +108,6 @@ type FarPort struct {
 	changed func()
 
 	agreed chan struct{} // closed when the far end lets its port be set
-	begun  sync.Once
 
 	mu    sync.Mutex
 	now   Port
@@ -138,11 +137,7 @@ func (p *FarPort) begin(option byte) error {
 	if option != ComPort {
 		return nil
 	}
-	again := true
-	p.begun.Do(func() { close(p.agreed); again = false })
-	if again {
-		return nil
-	}
+	close(p.agreed) // it is offered once, and agreed to once
 	for _, ask := range [][]byte{{setSpeed, 0, 0, 0, 0}, {setBits, 0}, {setParity, 0}, {setStop, 0}, {lineMask, 0}, {modemMask, everyModem}} {
 		if err := p.c.Send(ComPort, ask); err != nil {
 			return err

@@ -143,19 +143,24 @@ func (c *Conn) command(b byte) error {
 		if err != nil {
 			return err
 		}
-		if err := c.negotiate(b, option); err != nil {
+		agreed, err := c.negotiate(b, option)
+		if err != nil {
 			return err
 		}
-		return c.offer(b, option)
+		if agreed && c.Agreed != nil {
+			if err := c.Agreed(option); err != nil {
+				return err
+			}
+		}
+		return c.offer()
 	case sb:
 		return c.parameters()
 	}
 	return nil // no operation, go ahead, are you there…: nothing that a line would have to act on
 }
 
-// offer makes the offers that wait until the far end speaks, and tells of what it has
-// agreed to.
-func (c *Conn) offer(b, option byte) error {
+// offer makes the offers that have waited until the far end speaks.
+func (c *Conn) offer() error {
 	offers := c.offers
 	c.offers = nil
 	for _, o := range offers {
@@ -163,16 +168,7 @@ func (c *Conn) offer(b, option byte) error {
 			return err
 		}
 	}
-	if b == do && c.Agreed != nil && c.mayBe(option) && c.On(option) {
-		return c.Agreed(option)
-	}
 	return nil
-}
-
-func (c *Conn) mayBe(option byte) bool {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.mayUs[option]
 }
 
 // Allow lets an option be agreed to, at this end or at the far one.
@@ -251,34 +247,34 @@ func (c *Conn) parameters() error {
 }
 
 // negotiate takes in what the far end wants, and answers when that changes
-// something or is refused.
-func (c *Conn) negotiate(b, option byte) error {
+// something or is refused. agreed says that this is the yes to what this end has offered.
+func (c *Conn) negotiate(b, option byte) (agreed bool, err error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.spoken = true
 	if option == TimingMark {
-		return c.timing(b)
+		return false, c.timing(b)
 	}
 	side, yes, no, may := &c.theirs, byte(do), byte(dont), c.mayBeTheirs(option)
 	if b == do || b == dont {
 		side, yes, no, may = &c.ours, will, wont, c.mayBeOurs(option)
 		if c.asked[option] { // that is the answer to what this end has offered
 			c.asked[option], c.ours[option] = false, b == do
-			return nil
+			return b == do, nil
 		}
 	}
 	wanted := b == will || b == do
 	switch {
 	case wanted && !may:
-		return c.say(no, option)
+		return false, c.say(no, option)
 	case wanted == side[option]:
-		return nil
+		return false, nil
 	}
 	side[option] = wanted
 	if wanted {
-		return c.say(yes, option)
+		return false, c.say(yes, option)
 	}
-	return c.say(no, option)
+	return false, c.say(no, option)
 }
 
 // timing answers a timing mark, or takes the answer to one. The lock is held.
