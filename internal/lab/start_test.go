@@ -59,6 +59,10 @@ func TestAStartIsHeldInSetUp(t *testing.T) {
 	}
 
 	require.NoError(t, c.SetBoot(t.Context(), ipmi.BootFlags{Device: ipmi.BootSetup}))
+	time.Sleep(200 * time.Millisecond) // some looks at a box that runs already: none of them is a start
+	kept, err := c.Boot(t.Context())
+	require.NoError(t, err)
+	require.True(t, kept.Valid)
 	require.NoError(t, c.Control(t.Context(), ipmi.HardReset))
 	says("Order of starting")
 	boot, err := c.Boot(t.Context())

@@ -92,7 +92,13 @@ func (l *Lab) ttyOf(ctx context.Context, k estate.Key) *tty {
 	t := l.ttys[k]
 	if t == nil {
 		t = &tty{l: l, b: l.boxes[k], seats: map[any]chan string{}, machine: machine.New(string(k)), port: &serialPort{now: usualPort, box: usualPort}}
+		l.mu.Lock()
 		t.b.port = t.port
+		if l.up(t.b, time.Now()) { // it has been running for long: that start is none to be led, or told of
+			t.powered, t.ready = t.b.start(), true
+			t.machine.Up()
+		}
+		l.mu.Unlock()
 		l.ttys[k] = t
 		l.tasks.Go(func() error { return t.live(ctx) })
 	}
