@@ -1,0 +1,76 @@
+// Package picture is the picture of a screen.
+//
+//	picture.go  pixels
+//	changes.go  what of it has changed since when
+//	tiles.go    how parts of it are written: the tiles of RFC 6143, section 7.7.6
+package picture
+
+// A Rect is a part of a picture, in pixels from its upper left corner.
+type Rect struct{ X, Y, W, H int }
+
+// Empty says whether nothing is in it.
+func (r Rect) Empty() bool { return r.W <= 0 || r.H <= 0 }
+
+// Within says whether all of it is in a picture of that size.
+func (r Rect) Within(w, h int) bool {
+	return r.X >= 0 && r.Y >= 0 && r.W >= 0 && r.H >= 0 && r.X <= w-r.W && r.Y <= h-r.H
+}
+
+// Clip is what of it is in a picture of that size.
+func (r Rect) Clip(w, h int) Rect { return r.and(Rect{W: w, H: h}) }
+
+// and is what of it is in another.
+func (r Rect) and(o Rect) Rect {
+	x, y := max(r.X, o.X), max(r.Y, o.Y)
+	return Rect{x, y, max(0, min(r.X+r.W, o.X+o.W)-x), max(0, min(r.Y+r.H, o.Y+o.H)-y)}
+}
+
+// Limits of a picture.
+const (
+	MostSide = 16384
+	MostArea = 1 << 24 // pixels: 64 MiB
+)
+
+// Fits says whether a picture may have that size.
+func Fits(w, h int) bool { return w > 0 && h > 0 && w <= MostSide && h <= MostSide && w*h <= MostArea }
+
+// A Picture has its pixels row by row, each as 0x00RRGGBB.
+type Picture struct {
+	W, H int
+	Pix  []uint32
+}
+
+// New returns a black picture.
+func New(w, h int) *Picture { return &Picture{w, h, make([]uint32, w*h)} }
+
+// Row is a part of a row.
+func (p *Picture) Row(x, y, w int) []uint32 { return p.Pix[y*p.W+x : y*p.W+x+w : y*p.W+x+w] }
+
+// Fill makes a part of it, which is within, one colour.
+func (p *Picture) Fill(r Rect, c uint32) {
+	if r.Empty() {
+		return
+	}
+	for y := r.Y; y < r.Y+r.H; y++ {
+		row := p.Row(r.X, y, r.W)
+		for i := range row {
+			row[i] = c
+		}
+	}
+}
+
+// Move copies what is at a place to a part; both are within, and may overlap.
+func (p *Picture) Move(to Rect, x, y int) {
+	if y < to.Y {
+		for i := to.H - 1; i >= 0; i-- {
+			copy(p.Row(to.X, to.Y+i, to.W), p.Row(x, y+i, to.W))
+		}
+		return
+	}
+	for i := range to.H {
+		copy(p.Row(to.X, to.Y+i, to.W), p.Row(x, y+i, to.W))
+	}
+}
+
+// Clone is a picture of its own.
+func (p *Picture) Clone() *Picture { return &Picture{p.W, p.H, append([]uint32(nil), p.Pix...)} }

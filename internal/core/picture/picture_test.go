@@ -1,0 +1,67 @@
+package picture
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+// TestWhatHasChanged: who looks now and then, and copies what is said to be new, has the
+// picture, whatever was drawn in between; and what is not new is not said to be.
+func TestWhatHasChanged(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		w, h := rapid.IntRange(1, 90).Draw(t, "w"), rapid.IntRange(1, 70).Draw(t, "h")
+		drawn := New(w, h)
+		c := NewChanging(drawn.Clone())
+		seen, at := New(w, h), uint64(0)
+		for range rapid.IntRange(1, 20).Draw(t, "steps") {
+			r := Rect{rapid.IntRange(0, w-1).Draw(t, "x"), rapid.IntRange(0, h-1).Draw(t, "y"), rapid.IntRange(1, w).Draw(t, "width"), rapid.IntRange(1, h).Draw(t, "height")}
+			colour := rapid.Uint32Range(0, 3).Draw(t, "colour")
+			was := drawn.Clone()
+			drawn.Fill(r.Clip(w, h), colour)
+			changed := c.Take(drawn, []Rect{r})
+			require.Equal(t, !equal(was, drawn), changed)
+			if rapid.Bool().Draw(t, "look") {
+				parts := c.Since(at)
+				var once Picture = *New(w, h)
+				for _, p := range parts {
+					require.True(t, p.Within(w, h))
+					for y := p.Y; y < p.Y+p.H; y++ {
+						copy(seen.Row(p.X, y, p.W), c.Row(p.X, y, p.W))
+						for _, n := range once.Row(p.X, y, p.W) {
+							require.Zero(t, n, "twice")
+						}
+					}
+					once.Fill(p, 1)
+				}
+				at = c.Now
+				require.True(t, equal(seen, drawn))
+				require.Empty(t, c.Since(at))
+			}
+		}
+	})
+}
+
+func equal(a, b *Picture) bool {
+	for i := range a.Pix {
+		if a.Pix[i] != b.Pix[i] {
+			return false
+		}
+	}
+	return true
+}
+
+func TestMove(t *testing.T) {
+	p := New(4, 4)
+	for i := range p.Pix {
+		p.Pix[i] = uint32(i)
+	}
+	p.Move(Rect{0, 1, 4, 3}, 0, 0)
+	require.Equal(t, []uint32{0, 1, 2, 3, 0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11}, p.Pix, "down, over itself")
+	p.Move(Rect{1, 0, 3, 3}, 0, 1)
+	require.Equal(t, []uint32{0, 0, 1, 2, 0, 4, 5, 6, 4, 8, 9, 10, 8, 9, 10, 11}, p.Pix, "up and aside")
+	require.Equal(t, Rect{0, 2, 3, 2}, Rect{-1, 2, 4, 9}.Clip(4, 4))
+	require.False(t, Fits(60000, 60000))
+	require.False(t, Rect{0, 0, 1 << 62, 1 << 62}.Within(4, 4))
+}
