@@ -36,7 +36,7 @@ packages:
 
 test: packages build
 	cd web && npm run --silent test
-	$(GO) test -timeout 20m -p 2 -parallel 6 ./...
+	$(GO) test -timeout 20m -p 2 -parallel 5 ./...
 	@scripts/fuzz
 
 # A thousand operations with everything going wrong: PLUMB_TORTURE_ROUNDS,
@@ -58,7 +58,7 @@ check: packages build
 	@scripts/check
 
 bench: packages build
-	$(GO) test -run '^$$' -bench . -benchtime 2s ./internal/bench/
+	$(GO) test -run '^$$' -bench . -benchtime 2s ./internal/bench/ ./internal/wire/rfb/
 
 generate: web/node_modules/.installed
 	$(GO) generate ./...

@@ -11,6 +11,9 @@ import (
 //go:embed estate.yaml
 var estate string
 
+// Modem is the name of the modem at the service's machine in the estate.
+const Modem = "modem-1"
+
 // WorkshopHours is the calendar by which the workshop PC is in use, in
 // iCalendar form.
 //

@@ -53,6 +53,11 @@ type Parts struct {
 	// Command has the gear do one thing; nil: through the garage.
 	Command func(context.Context, operation.Send) error
 
+	// Screen is what a terminal at the serial line of a device shows now, row by row; nil:
+	// nobody knows.
+	Screen func(k estate.Key) []string
+	// Picture is a PNG of what its screen shows now; nil: nobody knows.
+	Picture func(ctx context.Context, k estate.Key) ([]byte, error)
 	// AtLine says who sits at the serial line of a device, but for one; nil: nobody knows.
 	AtLine func(k estate.Key, but string) []string
 

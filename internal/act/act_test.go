@@ -76,6 +76,7 @@ func start(t *testing.T, l *labtest.Lab, s *store.Store, ledger string) (*rooms,
 	var err error
 	r.Actor, err = New(Parts{
 		Store: s, Keeper: k, Watcher: w, Garage: g, Log: log, Ledger: ledger, Bus: b,
+		Screen: func(k estate.Key) []string { return []string{"the screen of " + string(k)} },
 	})
 	b.Operations.Listen(func(*operation.Operation) {
 		r.mu.Lock()

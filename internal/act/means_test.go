@@ -78,6 +78,7 @@ func TestResetByCommand(t *testing.T) {
 	r.settled("ostrel-core") // over its serial line
 	ended := r.do(deed{operation.Intent{Kind: operation.Reset, Device: "ostrel-core"}, operation.ByCommand, "Reset ostrel-core: at ", verdict.Steady})
 
+	require.Contains(t, ended.Proof.After, operation.Fact{Name: "screen of its serial line", Text: "the screen of ostrel-core", Line: true})
 	// What was said on the line is proof: the end of it in the record, all of it beside.
 	i := slices.IndexFunc(ended.Proof.After, func(f operation.Fact) bool { return f.Name == "last lines of line" })
 	require.GreaterOrEqual(t, i, 0, ended.Proof.After)

@@ -55,6 +55,16 @@ func (a *Actor) facts(k estate.Key, of string) (out []operation.Fact) {
 			add(s.Name, "%s", text)
 		}
 	}
+	if a.Screen != nil {
+		if rows := a.Screen(k); len(rows) > 0 {
+			add("screen of its serial line", "%s", strings.Join(rows, "\n"))
+			out[len(out)-1].Line = true
+		}
+	}
+	if f := a.picture(w, d, of); f != nil {
+		add("picture of its screen", "%s", time.Now().In(zone).Format("15:04:05"))
+		out[len(out)-1].File, out[len(out)-1].Line = f, true
+	}
 	heard := a.Garage.LastLines(d, transcriptLines)
 	for _, name := range slices.Sorted(maps.Keys(heard)) {
 		lines := heard[name]
@@ -62,6 +72,7 @@ func (a *Actor) facts(k estate.Key, of string) (out []operation.Fact) {
 			continue
 		}
 		add("last lines of "+name, "%s", strings.Join(lines[max(0, len(lines)-proofLines):], "\n"))
+		out[len(out)-1].Line = true
 		if len(lines) > proofLines {
 			out[len(out)-1].File = a.keep(store.File{
 				ID: newID(), Site: d.Site, Of: of, Type: "text/plain", At: time.Now().UTC(), Content: []byte(strings.Join(lines, "\n") + "\n"),
@@ -69,6 +80,26 @@ func (a *Actor) facts(k estate.Key, of string) (out []operation.Fact) {
 		}
 	}
 	return out
+}
+
+// pictureWithin is how long a picture may take: it is worth having, and an operation waits for
+// it no longer.
+const pictureWithin = 2 * time.Second
+
+// picture takes one of the screen of a device, unless that is known not to answer.
+func (a *Actor) picture(w operation.World, d *estate.Device, of string) *operation.File {
+	answers := func(at estate.ScreenAt) bool { return w.Evidence.Endpoints[at.ID].Answers() }
+	if a.Picture == nil || !slices.ContainsFunc(w.Estate.ScreensOf(d), answers) {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), pictureWithin)
+	defer cancel()
+	png, err := a.Picture(ctx, d.Key)
+	if err != nil {
+		a.Log.Warn("no picture of a screen could be taken as proof", "device", d.Key, "because", err)
+		return nil
+	}
+	return a.keep(store.File{ID: newID(), Site: d.Site, Of: of, Type: "image/png", At: time.Now().UTC(), Content: png})
 }
 
 // How many lines of a serial line are proof: in the record, and beside it.

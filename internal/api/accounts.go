@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"plumbbob/internal/api/contract"
+	"plumbbob/internal/store"
 )
 
 // ListAccounts implements the contract.
@@ -52,4 +53,51 @@ func (s *Server) ResetPassword(ctx context.Context, req contract.ResetPasswordRe
 func (s *Server) ChangePassword(ctx context.Context, req contract.ChangePasswordRequestObject) (contract.ChangePasswordResponseObject, error) {
 	who := whoIs(ctx)
 	return contract.ChangePassword204Response{}, s.People.SetOwn(ctx, who.Account, who.token, req.Body.Old, req.Body.New)
+}
+
+// ListOwnKeys implements the contract.
+func (s *Server) ListOwnKeys(ctx context.Context, _ contract.ListOwnKeysRequestObject) (contract.ListOwnKeysResponseObject, error) {
+	all, err := s.keysOf(ctx, whoIs(ctx).Account)
+	return contract.ListOwnKeys200JSONResponse(all), err
+}
+
+// AddOwnKey implements the contract.
+func (s *Server) AddOwnKey(ctx context.Context, req contract.AddOwnKeyRequestObject) (contract.AddOwnKeyResponseObject, error) {
+	k, err := s.People.AddKey(ctx, whoIs(ctx).Account, whoIs(ctx).Account, req.Body.Key)
+	return contract.AddOwnKey201JSONResponse(accountKey(k)), err
+}
+
+// RemoveOwnKey implements the contract.
+func (s *Server) RemoveOwnKey(ctx context.Context, req contract.RemoveOwnKeyRequestObject) (contract.RemoveOwnKeyResponseObject, error) {
+	return contract.RemoveOwnKey204Response{}, s.People.RemoveKey(ctx, whoIs(ctx).Account, whoIs(ctx).Account, req.Params.Print)
+}
+
+// ListAccountKeys implements the contract.
+func (s *Server) ListAccountKeys(ctx context.Context, req contract.ListAccountKeysRequestObject) (contract.ListAccountKeysResponseObject, error) {
+	all, err := s.keysOf(ctx, req.Name)
+	return contract.ListAccountKeys200JSONResponse(all), err
+}
+
+// AddAccountKey implements the contract.
+func (s *Server) AddAccountKey(ctx context.Context, req contract.AddAccountKeyRequestObject) (contract.AddAccountKeyResponseObject, error) {
+	k, err := s.People.AddKey(ctx, whoIs(ctx).Account, req.Name, req.Body.Key)
+	return contract.AddAccountKey201JSONResponse(accountKey(k)), err
+}
+
+// RemoveAccountKey implements the contract.
+func (s *Server) RemoveAccountKey(ctx context.Context, req contract.RemoveAccountKeyRequestObject) (contract.RemoveAccountKeyResponseObject, error) {
+	return contract.RemoveAccountKey204Response{}, s.People.RemoveKey(ctx, whoIs(ctx).Account, req.Name, req.Params.Print)
+}
+
+func (s *Server) keysOf(ctx context.Context, account string) ([]contract.AccountKey, error) {
+	all, err := s.Store.AccountKeys(ctx, account)
+	out := []contract.AccountKey{}
+	for _, k := range all {
+		out = append(out, accountKey(k))
+	}
+	return out, err
+}
+
+func accountKey(k store.AccountKey) contract.AccountKey {
+	return contract.AccountKey{Print: k.Print.String(), Type: k.Type, Name: k.Name, Added: k.AddedAt.UTC()}
 }

@@ -14,6 +14,7 @@ import (
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/reading"
+	"plumbbob/internal/core/seat"
 	"plumbbob/internal/core/serial"
 	"plumbbob/internal/screen"
 	"plumbbob/internal/store"
@@ -34,7 +35,7 @@ func (s *Server) past(ctx context.Context, key string, since, until *time.Time) 
 	if err := s.knows(k); err != nil {
 		return k, from, to, err
 	}
-	if err := serial.MaySit(operation.Role(whoIs(ctx).Role)); err != nil {
+	if err := seat.MaySit(operation.Role(whoIs(ctx).Role)); err != nil {
 		return k, from, to, usage("%s", err)
 	}
 	to = time.Now()
@@ -135,7 +136,11 @@ func (s *Server) ListGearEvents(ctx context.Context, req contract.ListGearEvents
 	}
 	least := reading.Level(orZero(p.Level))
 	out := []contract.EstateEvent{}
+	find := strings.ToLower(orZero(p.Find))
 	add := func(x contract.EstateEvent) {
+		if find != "" && !strings.Contains(strings.ToLower(x.Device+" "+x.What+" "+x.Text), find) {
+			return
+		}
 		if (p.Site == nil || x.Site == *p.Site) && !least.Worse(reading.Level(x.Level)) {
 			out = append(out, x)
 		}
@@ -155,12 +160,19 @@ func (s *Server) ListGearEvents(ctx context.Context, req contract.ListGearEvents
 	if err != nil {
 		return nil, err
 	}
-	sees := serial.May(operation.Role(whoIs(ctx).Role), serial.See)
+	sees := seat.May(operation.Role(whoIs(ctx).Role), seat.See)
 	for _, x := range said {
 		if !sees {
 			x.Text = ""
 		}
 		add(contract.EstateEvent{Device: string(x.Device), Site: string(x.Site), At: x.At, From: "line", What: x.Name, Level: contract.Level(x.Level), Text: x.Text})
+	}
+	messages, err := s.Store.Messages(ctx, store.MessageFilter{Device: only, Site: estate.Key(orZero(p.Site)), Since: since, Least: least, Find: find, Limit: limit})
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range messages {
+		add(contract.EstateEvent{Device: string(x.Device), Site: string(x.Site), At: x.At, From: "syslog", What: x.App, Level: contract.Level(x.Level), Text: x.Text})
 	}
 	slices.SortStableFunc(out, func(a, b contract.EstateEvent) int { return b.At.Compare(a.At) })
 	return contract.ListGearEvents200JSONResponse(out[:min(len(out), limit)]), nil

@@ -13,6 +13,7 @@ import (
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/seat"
 	"plumbbob/internal/core/sending"
 	"plumbbob/internal/store"
 )
@@ -151,7 +152,7 @@ func (s *Server) GetOperation(ctx context.Context, req contract.GetOperationRequ
 		return nil, noOperation(req.ID, err)
 	}
 	out := s.operationNow(ctx, o)
-	out.Proof = proofView(o.Proof)
+	out.Proof = proofView(o.Proof, seat.May(operation.Role(whoIs(ctx).Role), seat.See))
 	return contract.GetOperation200JSONResponse(out), nil
 }
 
@@ -164,6 +165,9 @@ func (s *Server) GetOperationFile(ctx context.Context, req contract.GetOperation
 	}
 	if err != nil {
 		return nil, err
+	}
+	if f.Type == "image/png" {
+		return contract.GetOperationFile200ImagePngResponse{Body: bytes.NewReader(f.Content), ContentLength: int64(len(f.Content))}, nil
 	}
 	return contract.GetOperationFile200ApplicationOctetStreamResponse{Body: bytes.NewReader(f.Content), ContentLength: int64(len(f.Content))}, nil
 }

@@ -14,6 +14,7 @@ import (
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/core/incident"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/seat"
 	"plumbbob/internal/core/sending"
 	"plumbbob/internal/estatefile"
 	"plumbbob/internal/gear"
@@ -74,6 +75,7 @@ func problemOf(err error) contract.Problem {
 		nobody   *people.NoAccountError
 		closed   *people.AwayError
 		gone     *missing
+		no       *seat.NoError
 		box      *gear.Error
 		watching *lease.Error
 		http_    *echo.HTTPError
@@ -121,6 +123,8 @@ func problemOf(err error) contract.Problem {
 		return problem(http.StatusNotFound, contract.NotFound, "Not found", gone.what)
 	case errors.Is(err, store.ErrNotFound):
 		return problem(http.StatusNotFound, contract.NotFound, "Not found", "there is no such thing on record")
+	case errors.As(err, &no):
+		return problem(http.StatusConflict, contract.Conflict, "Not now", no.Text)
 	case errors.Is(err, store.ErrConflict), errors.Is(err, act.ErrEnded), errors.Is(err, act.ErrNotReady), errors.As(err, &watching), errors.As(err, &late):
 		return problem(http.StatusConflict, contract.Conflict, "Not now", err.Error())
 	case errors.As(err, &closed):

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/binary"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -17,8 +16,8 @@ import (
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/plain"
+	"plumbbob/internal/core/seat"
 	"plumbbob/internal/core/serial"
-	"plumbbob/internal/people"
 )
 
 // The serial line of a device over a WebSocket. Bytes go as binary messages: from here with
@@ -35,31 +34,11 @@ const (
 
 // lineMessage is what is told of a line.
 type lineMessage struct {
-	Seat    string     `json:"seat,omitempty"` // yours: with it a lost connection goes on
-	Up      *bool      `json:"up,omitempty"`
-	Line    string     `json:"line,omitempty"`
-	Port    string     `json:"port,omitempty"` // of the console server, where that tells: "9600 8N1, carrier"
-	Seats   []lineSeat `json:"seats,omitempty"`
-	Asked   *lineAsked `json:"asked,omitempty"`
-	Alone   *lineAlone `json:"alone,omitempty"`
-	MayTake bool       `json:"mayTake,omitempty"`
-	Notice  []string   `json:"notice,omitempty"`
-	Missed  int64      `json:"missed,omitempty"` // bytes that are gone, or were not for you
-	Error   string     `json:"error,omitempty"`
-}
-
-type lineSeat struct {
-	ID    string    `json:"id"`
-	Who   string    `json:"who"`
-	Types bool      `json:"types"`
-	Away  bool      `json:"away,omitempty"`
-	Since time.Time `json:"since"`
-}
-
-type lineAsked struct {
-	Seat    string `json:"seat"`
-	Who     string `json:"who"`
-	Seconds int    `json:"seconds"` // until it is given
+	placeMessage
+	Line   string     `json:"line,omitempty"`
+	Port   string     `json:"port,omitempty"` // of the console server, where that tells: "9600 8N1, carrier"
+	Alone  *lineAlone `json:"alone,omitempty"`
+	Missed int64      `json:"missed,omitempty"` // bytes that are gone, or were not for you
 }
 
 type lineAlone struct {
@@ -91,17 +70,13 @@ func (s *Server) serial(c *echo.Context) error {
 	}
 	who := whoIs(ctx)
 	coming := broker.Coming{
-		Seat:  serial.Seat{ID: c.QueryParam("seat"), Who: who.Account, Role: operation.Role(who.Role), Watch: c.QueryParam("watch") == "true"},
+		Seat:  seat.Seat{ID: c.QueryParam("seat"), Who: who.Account, Role: operation.Role(who.Role), Watch: c.QueryParam("watch") == "true"},
 		After: -1,
 	}
 	if n, err := strconv.ParseInt(c.QueryParam("after"), 10, 64); err == nil {
 		coming.After = n
 	}
-	seat, err := s.Broker.Sit(key, coming)
-	var no *serial.NoError
-	if errors.As(err, &no) {
-		return usage("%s", no.Text)
-	}
+	sits, err := s.Broker.Sit(key, coming)
 	if err != nil {
 		return err
 	}
@@ -109,80 +84,16 @@ func (s *Server) serial(c *echo.Context) error {
 	_ = http.NewResponseController(c.Response()).SetWriteDeadline(time.Time{})
 	ws, err := websocket.Accept(c.Response(), c.Request(), &websocket.AcceptOptions{CompressionMode: websocket.CompressionContextTakeover, CompressionThreshold: 256})
 	if err != nil {
-		seat.Lost()
+		sits.Lost()
 		return nil // it has been answered
 	}
 	ws.SetReadLimit(longestTyped)
-	s.atLine(ctx, ws, seat)
+	s.atPlace(ctx, ws, sits, func(ctx context.Context) error { return told(ctx, ws, sits) }, func(ctx context.Context) bool { return typed(ctx, ws, sits) })
 	return nil
 }
 
-// atLine serves one connection to a line until it, or the seat, ends.
-func (s *Server) atLine(ctx context.Context, ws *websocket.Conn, seat *broker.Seat) {
-	ctx, stop := context.WithCancel(ctx)
-	defer stop()
-	leaving := make(chan struct{})
-	go func() {
-		defer stop()
-		if s.typed(ctx, ws, seat) {
-			close(leaving)
-		}
-	}()
-	go s.alive(ctx, stop, ws)
-	err := s.told(ctx, ws, seat)
-	select {
-	case <-leaving:
-		seat.Leave()
-		_ = ws.Close(websocket.StatusNormalClosure, "you have left")
-		return
-	default:
-	}
-	if errors.Is(err, broker.ErrOver) {
-		_ = ws.Close(websocket.StatusServiceRestart, err.Error())
-		return
-	}
-	if errors.Is(err, broker.ErrGone) {
-		_ = ws.Close(websocket.StatusGoingAway, err.Error())
-		return
-	}
-	if !s.maySit(context.WithoutCancel(ctx)) {
-		seat.Leave()
-		_ = ws.Close(websocket.StatusPolicyViolation, "your log-in has ended, or you may not see lines any more")
-		return
-	}
-	seat.Lost()
-	_ = ws.CloseNow()
-}
-
-// alive ends a connection that is dead, or whose log-in has ended.
-func (s *Server) alive(ctx context.Context, stop func(), ws *websocket.Conn) {
-	defer stop()
-	tick := time.NewTicker(pingEvery)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
-		within, cancel := context.WithTimeout(ctx, pingWithin)
-		err := ws.Ping(within)
-		cancel()
-		if err != nil || !s.maySit(ctx) {
-			return
-		}
-	}
-}
-
-// maySit says whether who sits at a line still may: a log-in ends, and a role is taken away.
-// While that cannot be found out, it is as it was.
-func (s *Server) maySit(ctx context.Context) bool {
-	x, err := s.People.Who(ctx, whoIs(ctx).token)
-	return err != nil && !errors.Is(err, people.ErrNotIn) || err == nil && serial.May(operation.Role(x.Role), serial.See)
-}
-
 // told sends what is new until there is nobody to send it to.
-func (s *Server) told(ctx context.Context, ws *websocket.Conn, seat *broker.Seat) error {
+func told(ctx context.Context, ws *websocket.Conn, seat *broker.Seat) error {
 	var tamer serial.Tamer
 	for {
 		n, err := seat.Next(ctx)
@@ -199,7 +110,8 @@ func send(ctx context.Context, ws *websocket.Conn, n broker.News, tamer *serial.
 	ctx, cancel := context.WithTimeout(ctx, sendWithin)
 	defer cancel()
 	if n.State != nil || len(n.Notice) > 0 || n.Missed > 0 {
-		m := lineMessage{Notice: n.Notice, Missed: n.Missed}
+		m := lineMessage{Missed: n.Missed}
+		m.Notice = n.Notice
 		if n.State != nil {
 			m.of(n.State)
 		}
@@ -214,31 +126,20 @@ func send(ctx context.Context, ws *websocket.Conn, n broker.News, tamer *serial.
 	return ws.Write(ctx, websocket.MessageBinary, append(binary.BigEndian.AppendUint64(nil, behind), tamer.Tame(n.Said)...))
 }
 
-func sendJSON(ctx context.Context, ws *websocket.Conn, m lineMessage) error {
-	text, err := json.Marshal(m)
-	if err != nil {
-		return err
-	}
-	return ws.Write(ctx, websocket.MessageText, text)
-}
-
 func (m *lineMessage) of(st *broker.State) {
-	m.Seat, m.Up, m.Line, m.Port, m.MayTake = st.You, &st.Up, st.Line, st.Port, st.MayTake
-	name := map[string]string{}
-	for _, x := range st.Seats.All {
-		name[x.ID] = x.Who
-		m.Seats = append(m.Seats, lineSeat{x.ID, x.Who, x.ID == st.Seats.Keyboard, !x.Away.IsZero(), x.Since.UTC()})
-	}
-	if a := st.Seats.Asked; a != nil {
-		m.Asked = &lineAsked{a.Seat, name[a.Seat], max(0, int(time.Until(a.Until).Seconds()))}
-	}
+	m.placeMessage.of(st.At)
+	m.Line, m.Port = st.Words, st.Port
 	if !st.Seats.Alone.IsZero() {
-		m.Alone = &lineAlone{name[st.Seats.Keyboard], st.Seats.AloneAt.UTC(), st.Seats.Alone.UTC(), st.Sees}
+		who := ""
+		if h := st.Seats.Holder(); h != nil {
+			who = h.Who
+		}
+		m.Alone = &lineAlone{who, st.Seats.AloneAt.UTC(), st.Seats.Alone.UTC(), st.Sees}
 	}
 }
 
 // typed takes what comes from somebody at a line, and says whether they have left.
-func (s *Server) typed(ctx context.Context, ws *websocket.Conn, seat *broker.Seat) (leaves bool) {
+func typed(ctx context.Context, ws *websocket.Conn, seat *broker.Seat) (leaves bool) {
 	for {
 		kind, p, err := ws.Read(ctx)
 		if err != nil {
@@ -249,7 +150,7 @@ func (s *Server) typed(ctx context.Context, ws *websocket.Conn, seat *broker.Sea
 		} else if leaves, err = wish(ctx, seat, p); leaves {
 			return true
 		}
-		if err != nil && sendJSON(ctx, ws, lineMessage{Error: err.Error()}) != nil {
+		if err != nil && sendJSON(ctx, ws, placeMessage{Error: err.Error()}) != nil {
 			return false
 		}
 	}
@@ -263,15 +164,10 @@ func wish(ctx context.Context, seat *broker.Seat, p []byte) (leaves bool, err er
 	if err := json.Unmarshal(p, &w); err != nil {
 		return false, fmt.Errorf("that is no wish: write {\"do\": \"ask\"}, with ask, give, refuse, take, alone, break, size, port, send or leave")
 	}
+	if did, err := wishAt(seat.Sitting, w.Do); did {
+		return false, err
+	}
 	switch w.Do {
-	case "ask":
-		return false, seat.Ask()
-	case "give":
-		return false, seat.Give()
-	case "refuse":
-		return false, seat.Refuse()
-	case "take":
-		return false, seat.Take()
 	case "alone":
 		return false, seat.BeAlone(time.Duration(w.Minutes) * time.Minute)
 	case "break":

@@ -112,6 +112,7 @@ func (s *Server) Handler() (http.Handler, error) {
 	g := e.Group(basePath, gates.find, s.authenticate, allow, validate, s.boards.afresh)
 	g.GET("/events", s.events)
 	g.GET("/devices/:key/serial", s.serial)
+	g.GET("/devices/:key/screen", s.screen)
 	g.GET("/openapi.yaml", specification)
 	contract.RegisterHandlers(g, contract.NewStrictHandler(s, nil))
 	e.GET("/*", s.console)
@@ -181,7 +182,7 @@ func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
 }
 
 // pages are the first parts of the addresses that the console has pages at.
-var pages = []string{"", "devices", "power", "incidents", "journal", "estate", "people"}
+var pages = []string{"", "devices", "power", "incidents", "journal", "estate", "people", "events"}
 
 // console serves the built console. An address that is neither a file nor a page shows
 // people the console's own page for that, and tells programs that there is nothing.

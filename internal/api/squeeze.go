@@ -21,7 +21,7 @@ var squeeze = middleware.GzipWithConfig(middleware.GzipConfig{
 	MinLength: leastSqueezed,
 	Skipper: func(c *echo.Context) bool {
 		path := c.Request().URL.Path
-		return path == basePath+"/events" || path == basePath+"/board" || strings.HasSuffix(path, ".woff2") || strings.HasSuffix(path, "/serial") || c.Request().Header.Get("Range") != ""
+		return path == basePath+"/events" || path == basePath+"/board" || strings.HasSuffix(path, ".woff2") || c.Request().Header.Get("Upgrade") != "" || c.Request().Header.Get("Range") != ""
 	},
 })
 

@@ -12,6 +12,7 @@ import (
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/reading"
 	"plumbbob/internal/core/verdict"
+	"plumbbob/internal/core/wiring"
 	"plumbbob/internal/keep"
 	"plumbbob/internal/profile"
 )
@@ -28,12 +29,13 @@ type glance struct {
 	gear   func(estate.Key) operation.GearTraits
 
 	incident func(estate.Key) *incident.Incident // nil for none
-	seated   func(estate.Key) []broker.On        // at its serial line
+	seated   func(estate.Key) (line, screen []broker.On)
+	leads    func(estate.Key) wiring.Leads // as far as they were looked at
 }
 
 // glance is for use within Keeper.See.
 func (s *Server) glance(e *estate.Estate, ev *verdict.Evidence, vs map[estate.Key]verdict.Verdict, now time.Time) glance {
-	return glance{e, ev, vs, now, verdict.At(e, ev, nil, now), s.Keeper.Recent, s.Keeper.InsideOf, func(k estate.Key) operation.GearTraits { return s.Actor.Traits(e, k) }, s.Incidents.Of, s.Broker.At}
+	return glance{e, ev, vs, now, verdict.At(e, ev, nil, now), s.Keeper.Recent, s.Keeper.InsideOf, func(k estate.Key) operation.GearTraits { return s.Actor.Traits(e, k) }, s.Incidents.Of, s.Broker.At, s.Keeper.LeadsOf}
 }
 
 // glanceOf is a glance at a copy, for what takes its time.
@@ -41,6 +43,18 @@ func (s *Server) glanceOf(at *keep.Snapshot) glance {
 	g := s.glance(at.Estate, at.Evidence, at.Verdicts, at.Now)
 	g.recent, g.inside = at.Recent, at.Inside
 	return g
+}
+
+// seatedViews are those at a line or a screen; nil where nobody is.
+func seatedViews(on []broker.On) *[]contract.Seated {
+	if len(on) == 0 {
+		return nil
+	}
+	out := make([]contract.Seated, len(on))
+	for i, x := range on {
+		out[i] = contract.Seated{Who: x.Who, Types: x.Types, Since: x.Since.UTC()}
+	}
+	return &out
 }
 
 func (g glance) summary(d *estate.Device) contract.DeviceSummary {
@@ -67,13 +81,8 @@ func (g glance) summary(d *estate.Device) contract.DeviceSummary {
 			out.Weaknesses = &n
 		}
 	}
-	for _, x := range g.seated(d.Key) {
-		on := contract.Seated{Who: x.Who, Types: x.Types, Since: x.Since.UTC()}
-		if out.AtLine == nil {
-			out.AtLine = &[]contract.Seated{}
-		}
-		*out.AtLine = append(*out.AtLine, on)
-	}
+	line, screen := g.seated(d.Key)
+	out.AtLine, out.AtScreen = seatedViews(line), seatedViews(screen)
 	if why := g.moment.InUse(d.Key); why != "" {
 		out.InUse = &why
 	}
@@ -169,11 +178,15 @@ func (g glance) waysIn(d *estate.Device) []contract.WayIn {
 	for _, lead := range d.Panel {
 		if ep, ok := g.e.Device(lead.Device).CardEndpoint(); ok {
 			way("panel", "panel leads of "+string(lead.Device), lead.Device, ep.Name)
+			g.proved(out, d, wiring.ButtonLead)
 		}
 	}
 	for _, ep := range d.Endpoints {
 		if d.OverSerial(ep) {
-			way("serial", "serial line at "+string(d.Serial[0].Device), d.Key, ep.Name)
+			way("serial", lineLabel(d, ep), d.Key, ep.Name)
+			if !ep.Local() {
+				g.proved(out, d, wiring.SerialLead)
+			}
 			continue
 		}
 		way(string(ep.Protocol), string(ep.Protocol)+" "+ep.Name, d.Key, ep.Name)
@@ -255,7 +268,7 @@ func (g glance) shows(d *estate.Device) []contract.DevicePart {
 		{contract.DevicePartSensors, controlled || in != nil && len(in.Sensors) > 0},
 		{contract.DevicePartSupply, d.Supply != nil},
 		{contract.DevicePartPorts, slices.Contains(card.Standard, profile.Interfaces)},
-		{contract.DevicePartSerial, d.HasLine()},
+		{contract.DevicePartSerial, d.HasLine()}, {contract.DevicePartScreen, len(g.e.ScreensOf(d)) > 0},
 		{contract.DevicePartCard, card.Clock != nil || card.Log != nil || card.Restart != nil},
 	} {
 		if x.has {
@@ -375,4 +388,26 @@ func keys(ks []estate.Key) []string {
 		out[i] = string(k)
 	}
 	return out
+}
+
+// proved says of the newest way in whether its lead is where the estate says.
+func (g glance) proved(ways []contract.WayIn, d *estate.Device, kind wiring.LeadKind) {
+	w := &ways[len(ways)-1]
+	for _, x := range g.leads(d.Key).All {
+		if x.Kind == kind && x.Verdict == wiring.Wrong {
+			w.Text += "; " + x.Text
+			return
+		}
+	}
+	if !g.leads(d.Key).Proved(kind) {
+		w.Text += "; wired, not proved"
+	}
+}
+
+// lineLabel names the way to a serial line.
+func lineLabel(d *estate.Device, ep estate.Endpoint) string {
+	if ep.Protocol == estate.Modem {
+		return "by telephone, " + d.LineAt(ep)
+	}
+	return "serial line at " + d.LineAt(ep)
 }

@@ -19,6 +19,7 @@ import (
 	"plumbbob/internal/core/incident"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/verdict"
+	"plumbbob/internal/core/wiring"
 	"plumbbob/internal/estatefile"
 	"plumbbob/internal/keep"
 	"plumbbob/internal/people"
@@ -60,7 +61,7 @@ func seen(t *testing.T, silent ...estate.Key) glance {
 		vs = verdict.Judge(e, ev, vs, now.Add(900*time.Millisecond))
 	}
 	now = now.Add(time.Second)
-	return glance{e, ev, vs, now, verdict.At(e, ev, nil, now), func(estate.Key) []float64 { return []float64{1.04, 2} }, func(estate.Key) *keep.Inside { return nil }, func(estate.Key) operation.GearTraits { return operation.GearTraits{} }, func(estate.Key) *incident.Incident { return nil }, func(estate.Key) []broker.On { return nil }}
+	return glance{e, ev, vs, now, verdict.At(e, ev, nil, now), func(estate.Key) []float64 { return []float64{1.04, 2} }, func(estate.Key) *keep.Inside { return nil }, func(estate.Key) operation.GearTraits { return operation.GearTraits{} }, func(estate.Key) *incident.Incident { return nil }, func(estate.Key) (line, screen []broker.On) { return nil, nil }, func(estate.Key) wiring.Leads { return wiring.Leads{} }}
 }
 
 func TestBoardView(t *testing.T) {
@@ -141,6 +142,24 @@ func TestOperationView(t *testing.T) {
 	o.Kind, o.ByGear = operation.Cycle, true
 	o.Lay(false)
 	require.Equal(t, "pdu cycles outlet 3 by itself", operationView(o, time.UTC).Steps[0].Text)
+}
+
+// TestProofWithoutLines: what serial lines have said is not for viewers, also not in what
+// was kept before it was marked.
+func TestProofWithoutLines(t *testing.T) {
+	p := operation.Proof{Before: []operation.Fact{
+		{Name: "chassis", Text: "on"}, {Name: "screen of its serial line", Text: "secret", Line: true},
+		{Name: "last lines of line", Text: "secret", File: &operation.File{ID: "x"}},
+	}}
+	require.Equal(t, "secret", *(*proofView(p, true))[1].Before)
+	less := *proofView(p, false)
+	require.Len(t, less, 3)
+	require.Equal(t, "on", *less[0].Before)
+	for _, x := range less[1:] {
+		require.Equal(t, notForViewers, *x.Before)
+		require.Nil(t, x.BeforeFile)
+	}
+	require.Equal(t, "secret", p.Before[1].Text, "the record stays as it is")
 }
 
 func TestProblemOf(t *testing.T) {

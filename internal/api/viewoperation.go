@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"plumbbob/internal/api/contract"
@@ -93,9 +94,16 @@ func operationView(o *operation.Operation, zone *time.Location) contract.Operati
 	return out
 }
 
-// proofView puts what was seen before beside what was seen after.
-func proofView(p operation.Proof) *[]contract.Proof {
+// notForViewers stands for what a serial line has said, for who may not see that.
+const notForViewers = "said something, which viewers are not shown"
+
+// proofView puts what was seen before beside what was seen after. lines says whether
+// what serial lines have said is shown.
+func proofView(p operation.Proof, lines bool) *[]contract.Proof {
 	out := []contract.Proof{}
+	if !lines {
+		p.Before, p.After = withoutLines(p.Before), withoutLines(p.After)
+	}
 	for _, f := range p.Before {
 		out = append(out, contract.Proof{Name: f.Name, Before: &f.Text, BeforeFile: fileView(f.File)})
 	}
@@ -108,6 +116,16 @@ func proofView(p operation.Proof) *[]contract.Proof {
 		}
 	}
 	return &out
+}
+
+func withoutLines(all []operation.Fact) []operation.Fact {
+	all = slices.Clone(all)
+	for i, f := range all {
+		if f.Line || strings.HasPrefix(f.Name, "last lines of ") { // as older records have it
+			all[i] = operation.Fact{Name: f.Name, Text: notForViewers}
+		}
+	}
+	return all
 }
 
 func fileView(f *operation.File) *contract.ProofFile {

@@ -10,6 +10,7 @@ package attach
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"slices"
@@ -34,6 +35,22 @@ type Options struct {
 
 	// Dial makes a connection to an address; nil: Telnet, or bare characters, over TCP.
 	Dial func(ctx context.Context, address string) (Wire, error)
+	// Costs says that calling does, so that it is only done for somebody who waits for it.
+	Costs bool
+}
+
+type tellKey struct{}
+
+// Telling has who makes a connection tell how that goes, where it takes long.
+func Telling(ctx context.Context, tell func(words string)) context.Context {
+	return context.WithValue(ctx, tellKey{}, tell)
+}
+
+// Tell is for who makes a connection.
+func Tell(ctx context.Context, format string, args ...any) {
+	if tell, ok := ctx.Value(tellKey{}).(func(string)); ok {
+		tell(fmt.Sprintf(format, args...))
+	}
 }
 
 // A Wire is what a call goes over. What it has beside that are methods of its own: Resize.
@@ -59,6 +76,9 @@ type Line struct {
 
 // New returns a line that nobody has called yet.
 func New(o Options) *Line { return &Line{o: o, dialing: gear.NewTurn()} }
+
+// Costs says whether calling does.
+func (l *Line) Costs() bool { return l.o.Costs }
 
 // Address is where the line is called next, or is up.
 func (l *Line) Address() string {

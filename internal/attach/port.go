@@ -15,6 +15,7 @@ type Port struct {
 	Set   string   // "9600 8N1"; empty while it is not known
 	Lines []string // of a modem, that are on: carrier, ready, clear, ring
 	Told  bool     // the far end tells of its lines
+	Wrong string   // in what arrives there, in words; empty: nothing, as far as is told
 }
 
 // ErrNoPort: the far end lets no port be set, and tells of none.
@@ -72,10 +73,22 @@ func overTelnet(conn net.Conn) *portWire {
 
 func (w *portWire) PortNews() <-chan struct{} { return w.news }
 
-func (w *portWire) Port() (p Port) {
+func (w *portWire) Port() Port {
 	set, known, modem, told := w.port.State()
+	words := ""
 	if known {
-		p.Set = set.String()
+		words = set.String()
+	}
+	p := PortOf(words, modem, told)
+	p.Wrong = w.port.Wrong().Words()
+	return p
+}
+
+// PortOf is a port that is set so, and of whose modem's lines it is told or not.
+func PortOf(set string, modem telnet.Modem, told bool) Port {
+	p := Port{Set: set, Told: told}
+	if !told {
+		return p
 	}
 	for _, x := range []struct {
 		on   bool
@@ -85,7 +98,6 @@ func (w *portWire) Port() (p Port) {
 			p.Lines = append(p.Lines, x.name)
 		}
 	}
-	p.Told = told
 	return p
 }
 
@@ -101,6 +113,9 @@ func (p Port) Words() string {
 			lines = "no line of a modem is on: is its cable in?"
 		}
 		words = strings.TrimPrefix(words+", "+lines, ", ")
+	}
+	if p.Wrong != "" {
+		words += "; " + p.Wrong
 	}
 	return words
 }

@@ -20,6 +20,7 @@ import (
 	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/seat"
 	"plumbbob/internal/core/serial"
 	"plumbbob/internal/health"
 	"plumbbob/internal/store"
@@ -76,17 +77,17 @@ func serialDesk(b *testing.B, serve func(net.Conn)) *broker.Room {
 
 // sitDown takes a seat once that can be, and waits until the line is up.
 func sitDown(b *testing.B, room *broker.Room, k estate.Key, who string) *broker.Seat {
-	var seat *broker.Seat
+	var sits *broker.Seat
 	require.Eventually(b, func() bool {
-		s, err := room.Sit(k, broker.Coming{Seat: serial.Seat{Who: who, Role: operation.Operator}, After: -1})
-		seat = s
+		s, err := room.Sit(k, broker.Coming{Seat: seat.Seat{Who: who, Role: operation.Operator}, After: -1})
+		sits = s
 		return err == nil
 	}, time.Minute, time.Millisecond)
 	for {
-		n, err := seat.Next(context.Background())
+		n, err := sits.Next(context.Background())
 		require.NoError(b, err)
 		if n.State != nil && n.State.Up {
-			return seat
+			return sits
 		}
 	}
 }

@@ -37,8 +37,20 @@ type watched struct {
 }
 
 func newWatched(b *testing.B, console fs.FS) *watched {
+	w := newService(b, console)
+	var text strings.Builder
+	text.WriteString("plumb-estate: 1\nname: Many\nstandpoint: here\nsites:\n  s: {name: S, zone: UTC}\ndevices:\n  here: {site: s, role: server}\n")
+	for i := range targets {
+		fmt.Fprintf(&text, "  box-%d: {site: s, role: box, network: [here], probes: [{icmp: %s, every: 10s}]}\n", i, target(i))
+	}
+	w.send(b, "PUT", "/api/v1/estate", map[string]string{"text": text.String()})
+	return w
+}
+
+// newService is a running service without an estate.
+func newService(b *testing.B, console fs.FS) *watched {
 	s, err := service.Open(b.Context(), service.Options{
-		DataDir: b.TempDir(), Database: storetest.Config(b).FormatDSN(), Listen: "127.0.0.1:0",
+		DataDir: b.TempDir(), Database: storetest.Config(b).FormatDSN(), Listen: "127.0.0.1:0", Gate: "127.0.0.1:0",
 		Console: console, Log: slog.New(slog.DiscardHandler),
 	})
 	require.NoError(b, err)
@@ -50,12 +62,6 @@ func newWatched(b *testing.B, console fs.FS) *watched {
 	var token contract.Token
 	require.NoError(b, json.Unmarshal(w.send(b, "POST", "/api/v1/tokens", map[string]string{"account": service.FirstAccount, "password": s.FirstPassword}), &token))
 	w.token = token.Token
-	var text strings.Builder
-	text.WriteString("plumb-estate: 1\nname: Many\nstandpoint: here\nsites:\n  s: {name: S, zone: UTC}\ndevices:\n  here: {site: s, role: server}\n")
-	for i := range targets {
-		fmt.Fprintf(&text, "  box-%d: {site: s, role: box, network: [here], probes: [{icmp: %s, every: 10s}]}\n", i, target(i))
-	}
-	w.send(b, "PUT", "/api/v1/estate", map[string]string{"text": text.String()})
 	return w
 }
 

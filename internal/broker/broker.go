@@ -1,9 +1,13 @@
-// Package broker holds the one connection to a serial line and serves all who sit at it.
+// Package broker holds the one connection to a serial line, or to a screen, and serves all who
+// sit there.
 //
-//	broker.go  the room: lines by device, and taking a seat
+//	broker.go  the room: lines and screens by device, and taking a seat
+//	place.go   what lines and screens have in common: who sits there
 //	line.go    one line: calling it, what it says, and what happens at it
 //	seat.go    one person at it, as a transport sees them
 //	record.go  what a line says, on its way to the store
+//	screen.go  one screen
+//	view.go    one person at it, as a transport sees them
 package broker
 
 import (
@@ -16,7 +20,7 @@ import (
 	"plumbbob/internal/attach"
 	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
-	"plumbbob/internal/core/serial"
+	"plumbbob/internal/core/seat"
 	"plumbbob/internal/health"
 	"plumbbob/internal/store"
 )
@@ -32,9 +36,11 @@ type Parts struct {
 	Estate func() *estate.Estate
 	// Paths are the ways to the line of a device, in order of preference. None is an error
 	// that says what is missing.
-	Paths  func(estate.Key) ([]Path, error)
-	Record func(store.Entry) // beside; it must not wait
-	Bus    *bus.Bus
+	Paths func(estate.Key) ([]Path, error)
+	// Screens are likewise the ways to its screen.
+	Screens func(estate.Key) ([]ScreenPath, error)
+	Record  func(store.Entry) // beside; it must not wait
+	Bus     *bus.Bus
 
 	Records Records
 	Health  *health.Book
@@ -47,14 +53,17 @@ type Room struct {
 	Parts
 	work sync.WaitGroup
 
-	mu    sync.Mutex
-	ctx   context.Context // of Run: lines live in it; nil before
-	lines map[estate.Key]*line
-	kept  map[estate.Key]bool // these are listened to while nobody sits at them
+	mu      sync.Mutex
+	ctx     context.Context // of Run: lines live in it; nil before
+	lines   map[estate.Key]*line
+	screens map[estate.Key]*screen
+	kept    map[estate.Key]bool // these are listened to while nobody sits at them
 }
 
 // New returns a room without lines.
-func New(p Parts) *Room { return &Room{Parts: p, lines: map[estate.Key]*line{}} }
+func New(p Parts) *Room {
+	return &Room{Parts: p, lines: map[estate.Key]*line{}, screens: map[estate.Key]*screen{}}
+}
 
 // Run lets people sit down until ctx ends, and returns the cause when all lines have ended.
 func (r *Room) Run(ctx context.Context) error {
@@ -116,7 +125,7 @@ func (r *Room) begin(ctx context.Context, k estate.Key) *line {
 
 // Coming is who comes to a line, and how.
 type Coming struct {
-	serial.Seat
+	seat.Seat
 	After int64 // goes on behind this byte; less than 0: with the last screenful
 }
 
@@ -125,7 +134,7 @@ const someOf = 4 << 10
 
 // Sit takes a seat at the line of a device. A seat whose ID is known is taken again.
 func (r *Room) Sit(k estate.Key, c Coming) (*Seat, error) {
-	if err := serial.MaySit(c.Role); err != nil { // before a line is called for them
+	if err := seat.MaySit(c.Role); err != nil { // before a line is called for them
 		return nil, err
 	}
 	if _, err := r.Paths(k); err != nil {
@@ -148,65 +157,108 @@ func (r *Room) sit(k estate.Key, c Coming) (*Seat, error) {
 	if l == nil {
 		ctx := r.ctx
 		if ctx == nil || ctx.Err() != nil {
-			return nil, &serial.NoError{Text: "the service is starting, or stopping: nobody can sit at a line now"}
+			return nil, &seat.NoError{Text: "the service is starting, or stopping: nobody can sit at a line now"}
 		}
 		l = r.begin(ctx, k)
 	}
 	return l.sit(c)
 }
 
-// end takes a line away that nobody needs any more, and says whether it is gone.
-func (r *Room) end(l *line) bool {
+// end ends a place that nobody needs any more, and says whether it is gone. kept says whether
+// it is needed although nobody sits there, and forget takes it out of the room.
+func (r *Room) end(p *place, kept func() bool, forget func()) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if (len(l.seats.All) > 0 || r.kept[l.device]) && r.ctx != nil && r.ctx.Err() == nil {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if (len(p.seats.All) > 0 || kept()) && r.ctx != nil && r.ctx.Err() == nil {
 		return false
 	}
-	delete(r.lines, l.device)
-	l.over = true
-	l.wake()
+	forget()
+	p.over = true
+	p.wake()
 	return true
 }
 
-// An On is somebody at a line.
+// line is the line of a device, nil while there is none.
+func (r *Room) line(k estate.Key) *line {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.lines[k]
+}
+
+// An On is somebody at a line, or a screen.
 type On struct {
 	Who   string
 	Types bool
 	Since time.Time
 }
 
-// At lists who is at the line of a device.
-func (r *Room) At(k estate.Key) (on []On) {
+// At lists who is at the line of a device, and at its screen.
+func (r *Room) At(k estate.Key) (line, screen []On) {
 	r.mu.Lock()
-	l := r.lines[k]
+	l, s := r.lines[k], r.screens[k]
 	r.mu.Unlock()
+	if l != nil {
+		line = l.who()
+	}
+	if s != nil {
+		screen = s.who()
+	}
+	return line, screen
+}
+
+// who lists those at a place.
+func (p *place) who() (on []On) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, x := range p.seats.All {
+		on = append(on, On{x.Who, x.ID == p.seats.Keyboard, x.Since})
+	}
+	return on
+}
+
+// Words says who is at the line of a device, or at its screen, for previews: "i.marsh is on its
+// serial line, and types". Who asks is left out.
+func (r *Room) Words(k estate.Key, but string) (all []string) {
+	add := func(on []On, where string) {
+		for _, x := range on {
+			switch {
+			case x.Who == but:
+			case x.Types:
+				all = append(all, x.Who+" is "+where+", and types")
+			default:
+				all = append(all, x.Who+" is "+where)
+			}
+		}
+	}
+	line, screen := r.At(k)
+	add(line, "on its serial line")
+	add(screen, "at its screen")
+	return all
+}
+
+// LastSaid is what the line of a device has said lately, as far as somebody hears it now; what
+// was said while one was alone is left out.
+func (r *Room) LastSaid(k estate.Key) (all []byte) {
+	l := r.line(k)
 	if l == nil {
 		return nil
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	for _, x := range l.seats.All {
-		on = append(on, On{x.Who, x.ID == l.seats.Keyboard, x.Since})
-	}
-	return on
-}
-
-// Words says who is at the line of a device, for previews: "i.marsh is on its serial line,
-// and types". Who asks is left out.
-func (r *Room) Words(k estate.Key, but string) (all []string) {
-	for _, x := range r.At(k) {
-		switch {
-		case x.Who == but:
-		case x.Types:
-			all = append(all, x.Who+" is on its serial line, and types")
-		default:
-			all = append(all, x.Who+" is on its serial line")
+	for at := l.log.Tail(screenful); at < l.log.End(); {
+		said, _, next := l.shown("", at)
+		if next <= at {
+			break
 		}
+		all, at = append(all, said...), next
 	}
 	return all
 }
+
+// screenful is enough to know a screen by, however it was drawn.
+const screenful = 32 << 10
 
 func newID() string {
 	var b [12]byte

@@ -18,6 +18,7 @@ import (
 	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/seat"
 	"plumbbob/internal/core/serial"
 	"plumbbob/internal/health"
 	"plumbbob/internal/store"
@@ -84,6 +85,9 @@ func (b *book) text(t *testing.T) (text string, found []string) {
 	return text, found
 }
 
+// atLine are those at a line.
+func (d *desk) atLine(k estate.Key) []On { line, _ := d.At(k); return line }
+
 func newDesk(t *testing.T) *desk { return deskOf(t, estate.Empty()) }
 
 func deskOf(t *testing.T, e *estate.Estate) *desk {
@@ -124,7 +128,7 @@ func deskOf(t *testing.T, e *estate.Estate) *desk {
 }
 
 func (d *desk) sit(t *testing.T, who string, role operation.Role) *Seat {
-	s, err := d.Sit("router", Coming{Seat: serial.Seat{Who: who, Role: role}, After: -1})
+	s, err := d.Sit("router", Coming{Seat: seat.Seat{Who: who, Role: role}, After: -1})
 	require.NoError(t, err)
 	return s
 }
@@ -184,7 +188,7 @@ func TestTwoShareALine(t *testing.T) {
 	require.NoError(t, err)
 	hears(t, b, says("secret"))
 	a.Lost()
-	again, err := d.Sit("router", Coming{Seat: serial.Seat{ID: a.ID, Who: "marsh", Role: operation.Steward}, After: a.at})
+	again, err := d.Sit("router", Coming{Seat: seat.Seat{ID: a.ID, Who: "marsh", Role: operation.Steward}, After: a.at})
 	require.NoError(t, err)
 	require.NoError(t, b.BeAlone(0))
 	_, err = far.Write([]byte("open"))
@@ -201,7 +205,7 @@ func TestTwoShareALine(t *testing.T) {
 	_, err = b.Next(t.Context())
 	require.ErrorIs(t, err, ErrGone)
 	again.Leave()
-	require.Eventually(t, func() bool { return len(d.At("router")) == 0 }, time.Minute, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return len(d.atLine("router")) == 0 }, time.Minute, 5*time.Millisecond)
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	require.Len(t, d.entries, 4, "two sat down, and two left")
@@ -221,7 +225,7 @@ func TestAStopEndsLines(t *testing.T) {
 		}
 	}
 	require.Eventually(t, func() bool {
-		_, err := d.Sit("router", Coming{Seat: serial.Seat{Who: "kari", Role: operation.Keeper}})
+		_, err := d.Sit("router", Coming{Seat: seat.Seat{Who: "kari", Role: operation.Keeper}})
 		return err != nil && strings.Contains(err.Error(), "starting, or stopping")
 	}, time.Minute, time.Millisecond)
 }
@@ -229,12 +233,12 @@ func TestAStopEndsLines(t *testing.T) {
 // TestWhoMayNotSit is told why.
 func TestWhoMayNotSit(t *testing.T) {
 	d := newDesk(t)
-	_, err := d.Sit("router", Coming{Seat: serial.Seat{Who: "desk", Role: operation.Viewer}})
-	require.ErrorContains(t, err, "a viewer may not see what a serial line says")
-	_, err = d.Sit("kiosk", Coming{Seat: serial.Seat{Who: "kari", Role: operation.Keeper}})
+	_, err := d.Sit("router", Coming{Seat: seat.Seat{Who: "desk", Role: operation.Viewer}})
+	require.ErrorContains(t, err, "a viewer may see neither what serial lines say")
+	_, err = d.Sit("kiosk", Coming{Seat: seat.Seat{Who: "kari", Role: operation.Keeper}})
 	require.ErrorContains(t, err, "no line leads to kiosk")
 	a := d.sit(t, "oduya", operation.Operator)
-	_, err = d.Sit("router", Coming{Seat: serial.Seat{ID: a.ID, Who: "kari", Role: operation.Keeper}})
+	_, err = d.Sit("router", Coming{Seat: seat.Seat{ID: a.ID, Who: "kari", Role: operation.Keeper}})
 	require.ErrorContains(t, err, "somebody else's seat")
 }
 
@@ -259,7 +263,7 @@ func TestALineIsListenedTo(t *testing.T) {
 	says("one\r\nKernel panic - not syncing: dead\r\n")
 	require.Equal(t, "kernel panic", (<-told).Found[0].Name)
 	keeps("not syncing: dead")
-	require.Empty(t, d.At("router"))
+	require.Empty(t, d.atLine("router"))
 
 	d.book.mu.Lock()
 	d.book.away = true
@@ -283,6 +287,9 @@ func TestALineIsListenedTo(t *testing.T) {
 	keeps("two\r\n")
 	text, found := d.book.text(t)
 	require.NotContains(t, text, "for marsh alone")
+	require.NotContains(t, string(d.LastSaid("router")), "for marsh alone")
+	require.Contains(t, string(d.LastSaid("router")), "two\r\n")
+	require.Empty(t, d.LastSaid("core"))
 	require.Contains(t, text, "[not kept: marsh is alone at the line]")
 	require.Equal(t, []string{"kernel panic", "ring lost"}, found)
 	s.Leave()

@@ -139,9 +139,7 @@ func (l *line) settle(now time.Time) (quiet bool) {
 
 // Save brings what the line of a device has said to the store, for who reads it there.
 func (r *Room) Save(ctx context.Context, k estate.Key) error {
-	r.mu.Lock()
-	l := r.lines[k]
-	r.mu.Unlock()
+	l := r.line(k)
 	if l == nil {
 		return nil
 	}
@@ -205,13 +203,6 @@ func (l *line) save(ctx context.Context) (written int, err error) {
 		}
 	}
 	return written, err
-}
-
-func (l *line) site() estate.Key {
-	if d := l.room.Estate().Device(l.device); d != nil {
-		return d.Site
-	}
-	return ""
 }
 
 // patterns are those that the estate states for a device, as what compiles of them.

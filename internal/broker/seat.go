@@ -8,29 +8,21 @@ import (
 	"time"
 
 	"plumbbob/internal/attach"
-	"plumbbob/internal/core/serial"
+	"plumbbob/internal/core/seat"
 )
 
 // A Seat is one person at a line. One goroutine may wait for news while another types.
 type Seat struct {
-	ID string
+	*Sitting
 	l  *line
-
-	// Owned by who calls Next.
-	at      int64
-	notices int
-	version int
+	at int64 // owned by who calls Next
 }
 
 // State is how things are at a line.
 type State struct {
-	Up      bool
-	Line    string // in words
-	Port    string // how the serial port at the far end is, in words; empty: not known
-	Seats   serial.Seats
-	You     string // your seat
-	Sees    bool   // what is said is shown to you
-	MayTake bool
+	At
+	Port string // how the serial port at the far end is, in words; empty: not known
+	Sees bool   // what is said is shown to you
 }
 
 // News is what is new at a line: a part of it, or all.
@@ -47,7 +39,7 @@ const mostAtOnce = 16 << 10
 
 // How a seat ends.
 var (
-	ErrGone = errors.New("your seat at the line has ended")
+	ErrGone = errors.New("your seat has ended")
 	ErrOver = errors.New("the service is stopping") // it can be taken again when that is back
 )
 
@@ -79,15 +71,11 @@ func (s *Seat) look() (n News, more <-chan struct{}, some bool) {
 	if l.over {
 		return n, nil, false
 	}
-	now := time.Now()
-	if s.version != l.version {
-		s.version, some = l.version, true
-		n.State = l.stateFor(s.ID, now)
+	var changed bool
+	if n.Notice, changed = s.told(); changed {
+		n.State = &State{l.place.at(s.ID), l.port, l.seats.Sees(s.ID, time.Now())}
 	}
-	if from := max(0, s.notices-l.before); from < len(l.notices) {
-		n.Notice, some = append([]string(nil), l.notices[from:]...), true
-		s.notices = l.before + len(l.notices)
-	}
+	some = changed || len(n.Notice) > 0
 	said, begins, next := l.shown(s.ID, s.at)
 	if len(said) > 0 {
 		n.Said, n.At, n.Missed, some = said, begins, begins-s.at, true
@@ -120,21 +108,6 @@ func (l *line) shown(seat string, from int64) (said []byte, begins, next int64) 
 	return said, begins, begins + int64(len(said))
 }
 
-func (l *line) stateFor(id string, now time.Time) *State {
-	st := &State{Up: l.up, Line: l.state, Port: l.port, Seats: l.seats, Sees: l.seats.Sees(id, now)}
-	st.Seats.All = append([]serial.Seat(nil), l.seats.All...)
-	if l.seats.Asked != nil {
-		asked := *l.seats.Asked
-		st.Seats.Asked = &asked
-	}
-	for _, x := range l.seats.All {
-		if x.ID == id {
-			st.You, st.MayTake = id, serial.May(x.Role, serial.Take)
-		}
-	}
-	return st
-}
-
 // typing returns the call that may be typed on.
 func (s *Seat) typing() (*attach.Call, error) {
 	l := s.l
@@ -144,7 +117,7 @@ func (s *Seat) typing() (*attach.Call, error) {
 		return nil, err
 	}
 	if l.call == nil {
-		return nil, &serial.NoError{Text: "nothing was sent: the line is " + l.state}
+		return nil, &seat.NoError{Text: "nothing was sent: the line is " + l.state}
 	}
 	return l.call, nil
 }
@@ -156,7 +129,7 @@ func (s *Seat) Type(p []byte) error {
 		return err
 	}
 	if err := paced(c, p); err != nil {
-		return &serial.NoError{Text: fmt.Sprintf("it may not have been sent: %s", err)}
+		return &seat.NoError{Text: fmt.Sprintf("it may not have been sent: %s", err)}
 	}
 	return nil
 }
@@ -189,7 +162,7 @@ func (s *Seat) Break() error {
 		return err
 	}
 	if err := c.Break(); err != nil {
-		return &serial.NoError{Text: fmt.Sprintf("the break may not have been sent: %s", err)}
+		return &seat.NoError{Text: fmt.Sprintf("the break may not have been sent: %s", err)}
 	}
 	return s.did(func(who string) string { return who + " has sent a break" })
 }
@@ -201,23 +174,11 @@ func (s *Seat) SetPort(ctx context.Context, set string) error {
 		return err
 	}
 	if err := c.SetPort(ctx, set); err != nil {
-		return &serial.NoError{Text: err.Error()}
+		return &seat.NoError{Text: err.Error()}
 	}
 	return s.did(func(who string) string {
 		s.l.record(who, "Set the port of the serial line of %s to %s", s.l.device, c.Port().Set)
 		return fmt.Sprintf("%s has set the port to %s", who, c.Port().Set)
-	})
-}
-
-// did tells everybody what somebody has done, who may have left meanwhile.
-func (s *Seat) did(say func(who string) string) error {
-	return s.does(func(x *serial.Seats, _ time.Time) ([]string, error) {
-		for _, seat := range x.All {
-			if seat.ID == s.ID {
-				return []string{say(seat.Who)}, nil
-			}
-		}
-		return nil, nil
 	})
 }
 
@@ -233,28 +194,10 @@ func (s *Seat) Resize(columns, rows int) error {
 	return c.Resize(columns, rows)
 }
 
-// does changes who sits how, and tells everybody.
-func (s *Seat) does(f func(*serial.Seats, time.Time) ([]string, error)) error {
-	l := s.l
-	l.mu.Lock()
-	now := time.Now()
-	said, err := f(&l.seats, now)
-	if err == nil {
-		l.curtain(now)
-		l.tell(said...)
-	}
-	l.mu.Unlock()
-	if err == nil {
-		l.poke()
-		l.room.Bus.Seated.Publish(l.device)
-	}
-	return err
-}
-
 // Sends tells everybody that something is about to be sent, as "a file of 70 bytes", where
 // that is allowed.
 func (s *Seat) Sends(what string) error {
-	return s.does(func(x *serial.Seats, now time.Time) ([]string, error) {
+	return s.does(func(x *seat.Table, now time.Time) ([]string, error) {
 		said, err := x.Sends(s.ID, what, now)
 		if err == nil {
 			s.l.record(x.Holder().Who, "Sent %s to the serial line of %s", what, s.l.device)
@@ -263,40 +206,14 @@ func (s *Seat) Sends(what string) error {
 	})
 }
 
-// Ask asks for the keyboard.
-func (s *Seat) Ask() error {
-	return s.does(func(x *serial.Seats, now time.Time) ([]string, error) { return x.Ask(s.ID, now) })
-}
-
-// Give hands the keyboard to who asks, or lets it go.
-func (s *Seat) Give() error {
-	return s.does(func(x *serial.Seats, now time.Time) ([]string, error) { return x.Give(s.ID, now) })
-}
-
-// Refuse keeps the keyboard.
-func (s *Seat) Refuse() error {
-	return s.does(func(x *serial.Seats, _ time.Time) ([]string, error) { return x.Refuse(s.ID) })
-}
-
-// Take takes the keyboard at once, for keepers.
-func (s *Seat) Take() error {
-	return s.does(func(x *serial.Seats, now time.Time) ([]string, error) {
-		said, err := x.Take(s.ID, now)
-		if err == nil {
-			s.l.record(x.Holder().Who, "Took the keyboard of the serial line of %s: %s", s.l.device, said[0])
-		}
-		return said, err
-	})
-}
-
 // BeAlone hides what is said from the others for a time; none ends that.
 func (s *Seat) BeAlone(d time.Duration) error {
-	return s.does(func(x *serial.Seats, now time.Time) ([]string, error) { return x.BeAlone(s.ID, d, now) })
+	return s.does(func(x *seat.Table, now time.Time) ([]string, error) { return x.BeAlone(s.ID, d, now) })
 }
 
 // Leave ends the seat.
 func (s *Seat) Leave() {
-	_ = s.does(func(x *serial.Seats, now time.Time) ([]string, error) {
+	_ = s.does(func(x *seat.Table, now time.Time) ([]string, error) {
 		for _, was := range x.All {
 			if was.ID == s.ID {
 				s.l.left(was)

@@ -121,11 +121,50 @@ func Text(text string) chromedp.Action {
 // Click clicks the one button or link with this text.
 func Click(text string) chromedp.Action {
 	xpath := fmt.Sprintf(`//*[self::button or self::a or self::summary or @role="menuitem"][normalize-space(.)=%q and not(@disabled)]`, text)
-	return chromedp.Tasks{
-		chromedp.WaitVisible(xpath, chromedp.BySearch),
-		stands(xpath),
-		chromedp.Click(xpath, chromedp.BySearch, chromedp.NodeVisible),
+	return chromedp.ActionFunc(func(ctx context.Context) error {
+		for range clickTries {
+			tasks := chromedp.Tasks{chromedp.WaitVisible(xpath, chromedp.BySearch), stands(xpath), hears(text), chromedp.Click(xpath, chromedp.BySearch, chromedp.NodeVisible)}
+			if err := tasks.Do(ctx); err != nil {
+				return err
+			}
+			if arrived(ctx) {
+				return nil
+			}
+		}
+		return fmt.Errorf("clicks on %q do not arrive there: something lies over it, or it is made anew all the time", text)
+	})
+}
+
+// A click that does not arrive, because something lay over its target until then, or its
+// target was made anew under the pointer, is made again, as a person would.
+const (
+	clickTries    = 5
+	arrivesWithin = 2 * time.Second
+)
+
+// hears has it noted when a click arrives at what has this text, even if that is made anew.
+func hears(text string) chromedp.Action {
+	return chromedp.Evaluate(fmt.Sprintf(`(() => {
+		window.clickArrived = false
+		document.addEventListener('click', function heard(e) {
+			const n = e.target.closest('button, a, summary, [role=menuitem]')
+			if (n && n.textContent.replace(/\s+/g, ' ').trim() === %q) {
+				window.clickArrived = true
+				document.removeEventListener('click', heard, true)
+			}
+		}, true)
+	})()`, text), nil)
+}
+
+// arrived says whether it has; what led to another document has as well.
+func arrived(ctx context.Context) bool {
+	for began := time.Now(); time.Since(began) < arrivesWithin; time.Sleep(standsEvery) {
+		missed := true
+		if err := chromedp.Evaluate(`window.clickArrived === false`, &missed).Do(ctx); err != nil || !missed {
+			return true
+		}
 	}
+	return false
 }
 
 // How long something may take until it stands still, and how often it is looked at.

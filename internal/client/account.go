@@ -18,7 +18,7 @@ keeper    changes secrets and accounts`
 
 func (a *app) accountCommand() *cobra.Command {
 	c := &cobra.Command{
-		Use: "account", Short: "Who may log in, and with which role: list, add, role, password, remove",
+		Use: "account", Short: "Who may log in, and with which role: list, add, role, password, remove, key",
 		Long: "Who may log in, and with which role. Each role may do all that those before it may:\n\n" + roleHelp,
 		RunE: needsSubcommand,
 	}
@@ -58,7 +58,7 @@ func (a *app) accountCommand() *cobra.Command {
 			return nil
 		}),
 	}
-	c.AddCommand(list, a.accountAdd(), role, a.accountPassword(), remove)
+	c.AddCommand(list, a.accountAdd(), role, a.accountPassword(), remove, a.accountKey())
 	return c
 }
 

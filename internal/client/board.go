@@ -138,18 +138,19 @@ func (a *app) headline(b contract.Board) {
 	}
 }
 
-// atLine says who sits at the serial line of a device.
-func atLine(d contract.DeviceSummary) (all []string) {
-	if d.AtLine == nil {
-		return nil
-	}
-	for _, x := range *d.AtLine {
-		text := x.Who + " is on its serial line since " + clock(x.Since)
-		if x.Types {
-			text += ", and types"
+// seated says who sits at the serial line of a device, and at its screen.
+func seated(d contract.DeviceSummary) (all []string) {
+	add := func(on *[]contract.Seated, where string) {
+		for _, x := range deref(on) {
+			text := x.Who + " is " + where + " since " + clock(x.Since)
+			if x.Types {
+				text += ", and types"
+			}
+			all = append(all, text)
 		}
-		all = append(all, text)
 	}
+	add(d.AtLine, "on its serial line")
+	add(d.AtScreen, "at its screen")
 	return all
 }
 
@@ -158,7 +159,7 @@ func because(d contract.DeviceSummary) string {
 	v := d.Verdict
 	switch {
 	case v.State == contract.VerdictStateSteady:
-		return strings.Join(append([]string{d.Words}, atLine(d)...), "; ")
+		return strings.Join(append([]string{d.Words}, seated(d)...), "; ")
 	case v.CutBy != nil:
 		return "cut off by " + *v.CutBy
 	}
@@ -248,7 +249,7 @@ func (a *app) device(d contract.Device) {
 	if sum.Guarded {
 		fmt.Fprintln(a.out, "guarded: it is not cut unless its name is typed")
 	}
-	for _, x := range atLine(sum) {
+	for _, x := range seated(sum) {
 		fmt.Fprintln(a.out, x)
 	}
 	if i := d.Incident; i != nil {

@@ -18,7 +18,6 @@ import (
 	"os"
 	"os/signal"
 	"slices"
-	"strings"
 	"syscall"
 	"time"
 
@@ -54,7 +53,8 @@ func fail(status int, format string, args ...any) error {
 // app is what every command works with.
 type app struct {
 	in     *bufio.Reader
-	inFile *os.File // set when standard input is a file
+	term   Terminal // nil: nobody can be asked
+	inside *service // of a guest, who is logged in already; nil: the log-in is in a file
 	out    io.Writer
 	err    io.Writer
 	output string // table, json, yaml or csv
@@ -72,9 +72,10 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	defer func(zone *time.Location) { time.Local = zone }(time.Local)
-	written := &output{Writer: out}
-	a := &app{in: bufio.NewReader(in), out: written, err: errOut}
-	a.inFile, _ = in.(*os.File)
+	a := &app{in: bufio.NewReader(in), out: out, err: errOut}
+	if f, ok := in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		a.term = &own{file: f, in: a.in, err: errOut}
+	}
 	if f, ok := out.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		a.toTerminal = true
 		a.colour = os.Getenv("NO_COLOR") == ""
@@ -83,26 +84,34 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 			a.width, a.height = max(40, w), h
 		}
 	}
-	root := a.command()
+	return a.run(ctx, args)
+}
+
+// run runs one command and returns its exit status.
+func (a *app) run(ctx context.Context, args []string) int {
+	written := &output{Writer: a.out}
+	with := *a
+	with.out = written
+	root := with.command()
 	root.SetArgs(args)
 	root.SetOut(written)
-	root.SetErr(errOut)
+	root.SetErr(a.err)
 	err := cmp.Or(root.ExecuteContext(ctx), written.failed)
 	if err == nil {
 		return ExitDone
 	}
 	if ctx.Err() != nil {
 		if errors.Is(err, errGivenUp) {
-			fmt.Fprintln(errOut, "\nplumb: given up: nothing was done")
+			fmt.Fprintln(a.err, "\nplumb: given up: nothing was done")
 		}
 		return ExitFailed // interrupted: there is nothing else to explain
 	}
-	fmt.Fprintln(errOut, "plumb: "+err.Error())
+	fmt.Fprintln(a.err, "plumb: "+err.Error())
 	var e *exitError
 	switch {
 	case errors.As(err, &e):
 		return e.status
-	case strings.HasPrefix(err.Error(), "unknown "), strings.HasPrefix(err.Error(), "required flag"):
+	case unknown(err):
 		return ExitUsage
 	}
 	return ExitFailed
@@ -150,15 +159,25 @@ Exit status: 0 done, 1 failed, 2 wrong usage, 3 refused by an interlock,
 		}
 		return fail(ExitUsage, "%s: %s --help shows what there is", err, c.CommandPath())
 	})
-	root.PersistentFlags().StringVar(&a.config, "config", "", "the file that the log-in is kept in (default $PLUMB_CONFIG, or plumb/client.json in the user's configuration directory)")
-	root.PersistentFlags().BoolVar(&a.utc, "utc", false, "times in UTC, and not in the zone of this machine")
+	if a.inside == nil { // a guest has no file, and the zone is that of the service
+		root.PersistentFlags().StringVar(&a.config, "config", "", "the file that the log-in is kept in (default $PLUMB_CONFIG, or plumb/client.json in the user's configuration directory)")
+		root.PersistentFlags().BoolVar(&a.utc, "utc", false, "times in UTC, and not in the zone of this machine")
+	}
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "table, json, yaml or csv")
-	root.AddCommand(a.loginCommand(), a.logoutCommand(), a.boardCommand(), a.showCommand(), a.lookCommand(), a.serialCommand(), a.drawCommand(),
+	root.AddCommand(a.loginCommand(), a.logoutCommand(), a.boardCommand(), a.showCommand(), a.lookCommand(), a.serialCommand(), a.screenCommand(), a.keysCommand(), a.typeCommand(), a.drawCommand(),
 		a.historyCommand(), a.energyCommand(), a.powerCommand(), a.upsCommand(), a.outletCommand(), a.portsCommand(), a.cardCommand(),
 		a.sensorsCommand(), a.eventsCommand(), a.sheetCommand(), a.profileCommand(), a.wiringCommand(),
 		a.identifyCommand(), a.controllerCommand(), a.opCommand(), a.incidentCommand(), a.groupCommand(), a.windowCommand(), a.calendarCommand(), a.journalCommand(), a.estateCommand(), a.secretCommand(), a.accountCommand())
 	root.AddCommand(a.operateCommands()...)
-	root.AddCommand(a.waitCommand(), a.whoamiCommand())
+	root.AddCommand(a.waitCommand(), a.whoamiCommand(), a.deskCommand())
+	if a.inside != nil {
+		root.CompletionOptions.DisableDefaultCmd = true
+		for _, c := range root.Commands() {
+			if slices.Contains(elsewhere, c.Name()) {
+				root.RemoveCommand(c)
+			}
+		}
+	}
 	root.InitDefaultVersionFlag() // so that it is known for a flag wherever it stands
 	a.completes(root)
 	return root
@@ -196,6 +215,11 @@ type service struct {
 const timeout = 30 * time.Second
 
 func (a *app) service() (*service, error) {
+	if a.inside != nil {
+		s := *a.inside
+		s.exact = a.output == "json" || a.output == "yaml"
+		return &s, nil
+	}
 	path, err := a.configPath()
 	if err != nil {
 		return nil, err
@@ -225,8 +249,10 @@ func (a *app) loggedIn(run func(c *cobra.Command, given []string, s *service) er
 	}
 }
 
-func connect(c Config) (*service, error) {
-	h := &http.Client{Transport: transport(c.Fingerprint)}
+func connect(c Config) (*service, error) { return connectOver(c, transport(c.Fingerprint)) }
+
+func connectOver(c Config, way *http.Transport) (*service, error) {
+	h := &http.Client{Transport: way}
 	api, err := contract.NewClient(c.URL+"/api/v1", contract.WithHTTPClient(h),
 		contract.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 			if c.Token != "" {
@@ -387,9 +413,7 @@ func (e *problemError) As(target any) bool {
 }
 
 // terminal says whether somebody can be asked.
-func (a *app) terminal() bool {
-	return a.inFile != nil && term.IsTerminal(int(a.inFile.Fd()))
-}
+func (a *app) terminal() bool { return a.term != nil }
 
 // errGivenUp: somebody has pressed Ctrl-C instead of answering.
 var errGivenUp = errors.New("given up")
@@ -415,35 +439,17 @@ func answered(ctx context.Context, read func() (string, error)) (string, error) 
 
 // line asks for one line of input.
 func (a *app) line(ctx context.Context, prompt string) (string, error) {
+	if a.term != nil {
+		return a.term.Ask(ctx, prompt, false)
+	}
 	fmt.Fprint(a.err, prompt)
-	return answered(ctx, func() (string, error) {
-		text, err := a.in.ReadString('\n')
-		if err != nil && text == "" {
-			return "", fail(ExitUsage, "nothing was answered")
-		}
-		return strings.TrimRight(text, "\r\n"), nil
-	})
+	return answered(ctx, func() (string, error) { return readLine(a.in) })
 }
 
 // hidden asks for a line that is not shown.
 func (a *app) hidden(ctx context.Context, prompt string) (string, error) {
-	if !a.terminal() {
+	if a.term == nil {
 		return a.line(ctx, "")
 	}
-	fd := int(a.inFile.Fd())
-	shown, err := term.GetState(fd)
-	if err != nil {
-		return "", err
-	}
-	fmt.Fprint(a.err, prompt)
-	text, err := answered(ctx, func() (string, error) {
-		b, err := term.ReadPassword(fd)
-		return string(b), err
-	})
-	if errors.Is(err, errGivenUp) {
-		_ = term.Restore(fd, shown) // whoever types next sees it again
-		return "", err
-	}
-	fmt.Fprintln(a.err)
-	return text, err
+	return a.term.Ask(ctx, prompt, true)
 }

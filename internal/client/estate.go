@@ -4,9 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"math"
-	"os"
 	"strconv"
 	"strings"
 
@@ -28,23 +26,8 @@ func (a *app) estateCommand() *cobra.Command {
 
 // readFile reads a file, or standard input when it is named -.
 func (a *app) readFile(name string) (string, error) {
-	var r io.Reader = a.in
-	if name != "-" {
-		f, err := os.Open(name)
-		if err != nil {
-			return "", fail(ExitUsage, "%s", err)
-		}
-		defer func() { _ = f.Close() }()
-		r = f
-	}
-	text, err := io.ReadAll(io.LimitReader(r, estatefile.MaxSize+1))
-	if err != nil {
-		return "", fail(ExitUsage, "%s: %s", name, err)
-	}
-	if len(text) > estatefile.MaxSize {
-		return "", fail(ExitUsage, "%s is larger than %d MiB: that cannot be an estate", name, estatefile.MaxSize>>20)
-	}
-	return string(text), nil
+	text, err := a.read(name, estatefile.MaxSize)
+	return string(text), err
 }
 
 func (a *app) estateCheck() *cobra.Command {
@@ -53,7 +36,7 @@ func (a *app) estateCheck() *cobra.Command {
 		Use: "check FILE", Short: "Look for mistakes in an estate file; needs no service", Args: args(1, 1, "plumb estate check FILE"),
 		RunE: func(_ *cobra.Command, given []string) error {
 			for _, name := range added {
-				p, _, err := profileFile(name)
+				p, _, err := a.profileFile(name)
 				if err != nil {
 					return err
 				}

@@ -176,20 +176,20 @@ func (a *app) eventsCommand() *cobra.Command {
 	var since time.Duration
 	var clear, log bool
 	var save, why string
-	var site, least string
+	var site, least, find string
 	c := &cobra.Command{
-		Use: "events [DEVICE]", Short: "What gear itself has logged, and what was recognised on serial lines, the newest first",
-		Long: `What gear itself has logged, and what was recognised on serial lines, the newest first:
-of the whole estate, of a site, or of a device. --log is the log of a device's controller
+		Use: "events [DEVICE]", Short: "What gear itself has logged or sent, and what was recognised on serial lines, the newest first",
+		Long: `What gear itself has logged, what it has sent over syslog (plumbd serve --gear-syslog), and
+what was recognised on serial lines, the newest first: of the whole estate, of a site, or of a device. --log is the log of a device's controller
 alone, with what stands in it about each entry. --clear erases that log, once it has been
 saved to a file with --save; the service keeps a copy as well.`,
-		Args: args(0, 1, "plumb events [DEVICE] [--site SITE] [--level warning] [--since 7d] | plumb events DEVICE --log [--save FILE] [--clear --save FILE]"),
+		Args: args(0, 1, "plumb events [DEVICE] [--site SITE] [--level warning] [--since 7d] [--find TEXT] | plumb events DEVICE --log [--save FILE] [--clear --save FILE]"),
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
 			if log = log || clear || save != ""; !log {
-				return a.estateEvents(c.Context(), s, given, site, least, since)
+				return a.estateEvents(c.Context(), s, given, site, least, find, since)
 			}
-			if len(given) == 0 || site != "" || least != "" {
-				return fail(ExitUsage, "the log of a controller is that of one device: write plumb events DEVICE --log, without --site and --level")
+			if len(given) == 0 || site+least+find != "" {
+				return fail(ExitUsage, "the log of a controller is that of one device: write plumb events DEVICE --log, without --site, --level and --find")
 			}
 			if clear && save == "" {
 				return fail(ExitUsage, "--clear needs a file to save the log to first: add --save FILE")
@@ -206,7 +206,7 @@ saved to a file with --save; the service keeps a copy as well.`,
 				return err
 			}
 			if save != "" {
-				if err := saveEvents(save, given[0], entries); err != nil {
+				if err := a.saveEvents(save, given[0], entries); err != nil {
 					return err
 				}
 				fmt.Fprintf(a.out, "%d entries saved to %s.\n", len(entries.Events), save)
@@ -225,6 +225,7 @@ saved to a file with --save; the service keeps a copy as well.`,
 	}
 	spanVar(c.Flags(), &since, "since", 0, 0, "only entries newer than this, such as 24h")
 	c.Flags().StringVar(&site, "site", "", "only this site")
+	c.Flags().StringVar(&find, "find", "", "only what has this in it")
 	c.Flags().StringVar(&least, "level", "", "only what is at least this bad: warning or critical")
 	c.Flags().BoolVar(&log, "log", false, "the log of the device's controller alone, in full")
 	c.Flags().BoolVar(&clear, "clear", false, "erase the log, once it is saved")
@@ -234,13 +235,16 @@ saved to a file with --save; the service keeps a copy as well.`,
 }
 
 // estateEvents are those of the whole estate, or a part of it.
-func (a *app) estateEvents(ctx context.Context, s *service, given []string, site, least string, since time.Duration) error {
+func (a *app) estateEvents(ctx context.Context, s *service, given []string, site, least, find string, since time.Duration) error {
 	p := contract.ListGearEventsParams{}
 	if len(given) > 0 {
 		p.Device = &given[0]
 	}
 	if site != "" {
 		p.Site = &site
+	}
+	if find != "" {
+		p.Find = &find
 	}
 	if least != "" {
 		p.Level = new(contract.Level(least))
@@ -267,8 +271,8 @@ func (a *app) estateEvents(ctx context.Context, s *service, given []string, site
 }
 
 // saveEvents writes a log to a new file, all of it, or complains.
-func saveEvents(path, device string, log contract.EventLog) error {
-	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+func (a *app) saveEvents(path, device string, log contract.EventLog) error {
+	f, err := a.create(path, os.O_EXCL)
 	if errors.Is(err, fs.ErrExist) {
 		return fail(ExitUsage, "%s is there already: name another file, nothing is overwritten", path)
 	}

@@ -109,9 +109,9 @@ another, and shows again.`,
 const maxEntry = 1 << 20
 
 func (a *app) verifyFile(name string) error {
-	f, err := os.Open(name)
+	f, err := a.open(name)
 	if err != nil {
-		return fail(ExitUsage, "%s", err)
+		return err
 	}
 	defer func() { _ = f.Close() }()
 	lines := bufio.NewScanner(f)
@@ -179,7 +179,7 @@ func (a *app) exportJournal(ctx context.Context, s *service, file string, after 
 	defer func() { _ = res.Body.Close() }()
 	to := a.out
 	if file != "" && file != "-" {
-		f, err := os.OpenFile(file, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+		f, err := a.create(file, os.O_TRUNC)
 		if err != nil {
 			return fail(ExitFailed, "%s", err)
 		}

@@ -4,13 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"os"
-	"os/signal"
-	"syscall"
 	"time"
-
-	"golang.org/x/sys/unix"
-	"golang.org/x/term"
 )
 
 // keyboard has what is typed sent to the line. restore gives the terminal back.
@@ -19,32 +13,24 @@ func (l *lineDesk) keyboard(ctx context.Context, stop context.CancelCauseFunc) (
 		go l.piped(ctx, stop)
 		return func() {}, nil
 	}
-	fd := int(l.inFile.Fd())
-	was, err := term.MakeRaw(fd)
-	if err != nil {
-		return nil, fail(ExitFailed, "the terminal cannot be used: %s", err)
+	if l.cooked, err = l.term.Raw(); err != nil {
+		return nil, err
 	}
-	sizes := make(chan os.Signal, 1)
-	signal.Notify(sizes, syscall.SIGWINCH)
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		l.keys(ctx, stop, fd, was)
+		l.keys(ctx, stop)
 	}()
-	go func() {
-		for range sizes {
-			if columns, rows, err := term.GetSize(fd); err == nil {
-				l.wish(ctx, lineWish{do: map[string]any{"do": "size", "columns": columns, "rows": rows}})
-			}
-		}
-	}()
+	settled := l.term.Resized(func() {
+		columns, rows := l.term.Size()
+		l.wish(ctx, lineWish{do: map[string]any{"do": "size", "columns": columns, "rows": rows}})
+	})
 	return func() {
-		signal.Stop(sizes)
-		close(sizes)
+		settled()
 		stop(nil)
 		<-done
-		_ = term.Restore(fd, was)
 		fmt.Fprint(l.err, "\r\n")
+		l.cooked()
 	}, nil
 }
 
@@ -107,20 +93,12 @@ func (l *lineDesk) untilUp(ctx context.Context) {
 
 const upWithin = 15 * time.Second
 
-// keyPoll is how long is waited for a key before it is seen whether anybody still wants one.
-const keyPoll = 100 // ms
-
-// keys takes keys until ctx ends. Nothing is read that is not wanted: what is typed
-// afterwards is for whoever reads then.
-func (l *lineDesk) keys(ctx context.Context, stop context.CancelCauseFunc, fd int, was *term.State) {
+// keys takes keys until ctx ends.
+func (l *lineDesk) keys(ctx context.Context, stop context.CancelCauseFunc) {
 	var b [1024]byte
 	waits := false // the escape key was the last one
 	for ctx.Err() == nil {
-		ready := []unix.PollFd{{Fd: int32(fd), Events: unix.POLLIN}}
-		if n, err := unix.Poll(ready, keyPoll); n == 0 || err == unix.EINTR { //nolint:errorlint // it is bare
-			continue
-		}
-		n, err := l.inFile.Read(b[:])
+		n, err := l.term.Keys(ctx, b[:])
 		if err != nil {
 			stop(io.EOF)
 			return
@@ -133,25 +111,36 @@ func (l *lineDesk) keys(ctx context.Context, stop context.CancelCauseFunc, fd in
 				waits = false
 			case waits:
 				waits = false
-				l.wish(ctx, lineWish{keys: plain})
+				l.typed(ctx, plain)
 				plain = nil
-				l.command(ctx, stop, k, fd, was)
+				l.command(ctx, stop, k)
 			case k == l.escape:
 				waits = true
 			default:
 				plain = append(plain, k)
 			}
 		}
-		if len(plain) > 0 {
-			l.wish(ctx, lineWish{keys: plain})
-		}
+		l.typed(ctx, plain)
 	}
+}
+
+// typed sends keys, and shows on a slow line that they are on their way.
+func (l *lineDesk) typed(ctx context.Context, keys []byte) {
+	if len(keys) == 0 {
+		return
+	}
+	l.mu.Lock()
+	if l.holds() && !l.paused {
+		_, _ = l.out.Write(l.ahead.Typed(keys, time.Now()))
+	}
+	l.mu.Unlock()
+	l.wish(ctx, lineWish{keys: keys})
 }
 
 const aloneMinutes = 10
 
 // command does what the key behind the escape key says.
-func (l *lineDesk) command(ctx context.Context, stop context.CancelCauseFunc, key byte, fd int, was *term.State) {
+func (l *lineDesk) command(ctx context.Context, stop context.CancelCauseFunc, key byte) {
 	switch key {
 	case '.', 'q':
 		stop(errLeft)
@@ -179,9 +168,9 @@ func (l *lineDesk) command(ctx context.Context, stop context.CancelCauseFunc, ke
 	case 'l':
 		l.toggleLog()
 	case 'r':
-		l.beside(ctx, fd, was, "reset")
+		l.beside(ctx, "reset")
 	case 'c':
-		l.beside(ctx, fd, was, "cycle")
+		l.beside(ctx, "cycle")
 	default:
 		l.mu.Lock()
 		fmt.Fprintf(l.err, "\r\n%s", crlf(lineHelp(l.escape)))
@@ -208,25 +197,26 @@ func (l *lineDesk) toggleLog() {
 
 // beside runs a command of plumb on the device while the seat is kept. What the line says
 // meanwhile is shown afterwards.
-func (l *lineDesk) beside(ctx context.Context, fd int, was *term.State, kind string) {
+func (l *lineDesk) beside(ctx context.Context, kind string) {
 	l.mu.Lock()
 	l.paused = true
 	l.mu.Unlock()
-	_ = term.Restore(fd, was)
+	l.cooked()
 	fmt.Fprintf(l.err, "\nplumb %s %s\n", kind, l.device)
-	own := *l.app
-	cmd := own.command()
 	given := []string{kind, l.device}
 	if l.config != "" {
 		given = append(given, "--config", l.config)
 	}
-	cmd.SetArgs(given)
-	cmd.SetOut(l.out)
-	cmd.SetErr(l.err)
-	if err := cmd.ExecuteContext(ctx); err != nil {
-		fmt.Fprintln(l.err, "plumb: "+err.Error())
+	if far, ok := l.term.(*Far); ok { // Ctrl-C ends the command alone
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithCancel(ctx)
+		defer cancel()
+		defer far.stops(cancel)()
 	}
-	_, _ = term.MakeRaw(fd)
+	l.run(ctx, given)
+	if again, err := l.term.Raw(); err == nil {
+		l.cooked = again
+	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.paused = false

@@ -5,11 +5,9 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"net/http"
-	"os"
 	"time"
 
 	"github.com/spf13/pflag"
@@ -124,16 +122,7 @@ func (a *app) exportCast(from io.Reader, file string) error {
 		_, err := io.Copy(a.out, from)
 		return err
 	}
-	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600) // passwords may be echoed
-	if err != nil {
-		return fail(ExitUsage, "--export: %s", err)
-	}
-	n, err := io.Copy(f, from)
-	if err = errors.Join(err, f.Close()); err != nil {
-		return fail(ExitFailed, "%s is not complete: %s", file, err)
-	}
-	fmt.Fprintf(a.out, "%d bytes written to %s.\n", n, file)
-	return nil
+	return a.saveNew(from, "--export", file)
 }
 
 // longestPause is how long a pause lasts when it is played.

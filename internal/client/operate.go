@@ -290,7 +290,7 @@ func (a *app) begun(ctx context.Context, s *service, o contract.Operation, w wis
 		if a.output != "table" {
 			return a.show([]contract.Operation{o}, func() table { return operationTable([]contract.Operation{o}) })
 		}
-		fmt.Fprintf(a.out, "%s: operation %s is under way. Watch it with plumb op show %s --follow\n", o.Outcome, o.ID, o.ID)
+		fmt.Fprintln(a.out, a.wrap(fmt.Sprintf("%s: operation %s is under way. Watch it with plumb op show %s --follow", o.Outcome, o.ID, o.ID), 0, ""))
 		return nil
 	}
 	if a.output == "table" {

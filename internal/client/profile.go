@@ -2,7 +2,6 @@ package client
 
 import (
 	"fmt"
-	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -47,7 +46,7 @@ func (a *app) profileCommand() *cobra.Command {
 	check := &cobra.Command{
 		Use: "check FILE", Short: "Say whether a profile can work; nothing is asked of any gear", Args: args(1, 1, "plumb profile check FILE"),
 		RunE: func(_ *cobra.Command, given []string) error {
-			p, _, err := profileFile(given[0])
+			p, _, err := a.profileFile(given[0])
 			if err != nil {
 				return err
 			}
@@ -61,7 +60,7 @@ func (a *app) profileCommand() *cobra.Command {
 	add := &cobra.Command{
 		Use: "add FILE", Short: "Add a profile, or replace one that was added", Args: args(1, 1, "plumb profile add FILE"),
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
-			p, text, err := profileFile(given[0])
+			p, text, err := a.profileFile(given[0])
 			if err != nil {
 				return err
 			}
@@ -90,10 +89,10 @@ func (a *app) profileCommand() *cobra.Command {
 	return c
 }
 
-func profileFile(name string) (*profile.Profile, string, error) {
-	text, err := os.ReadFile(name)
+func (a *app) profileFile(name string) (*profile.Profile, string, error) {
+	text, err := a.read(name, longestFile)
 	if err != nil {
-		return nil, "", fail(ExitUsage, "%s", err)
+		return nil, "", err
 	}
 	p, err := profile.Parse(name, text)
 	if err != nil {
@@ -107,7 +106,7 @@ func (a *app) profileTry() *cobra.Command {
 	c := &cobra.Command{
 		Use: "try FILE HOST:PORT", Short: "Read gear with a profile, and change nothing", Args: args(2, 2, "plumb profile try FILE HOST:PORT --secret NAME"),
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
-			p, text, err := profileFile(given[0])
+			p, text, err := a.profileFile(given[0])
 			if err != nil {
 				return err
 			}

@@ -3,7 +3,6 @@ package client
 import (
 	"context"
 	"fmt"
-	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -98,9 +97,9 @@ func (a *app) secretSet() *cobra.Command {
 		Long: `Add or replace a secret. What is secret is asked for, or read from standard
 input, a line each: the community for SNMP v2c; the authentication and the
 privacy pass phrase for SNMPv3, which is chosen with --v3-user; the password for
-IPMI, which is chosen with --ipmi-user, and for HTTP, SSH and Telnet with --login; the
-key or token for HTTP with --token. A private key for SSH is read from a file,
-with --ssh-user and --key-file.`,
+IPMI, which is chosen with --ipmi-user, and for HTTP, SSH, Telnet and screens under
+TLS with --login; the key or token for HTTP, or the password of a screen, with --token.
+A private key for SSH is read from a file, with --ssh-user and --key-file.`,
 		Args: args(1, 1, "plumb secret set NAME [--v3-user USER | --v1 | --ipmi-user USER | --login USER | --token | --ssh-user USER --key-file FILE]"),
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
 			v, err := a.fill(c.Context(), form)
@@ -120,10 +119,10 @@ with --ssh-user and --key-file.`,
 	f := c.Flags()
 	f.StringVar(&form.v3User, "v3-user", "", "SNMPv3 with this user")
 	f.StringVar(&form.ipmiUser, "ipmi-user", "", "IPMI with this user")
-	f.StringVar(&form.login, "login", "", "HTTP, SSH or Telnet, with this user and a password")
+	f.StringVar(&form.login, "login", "", "HTTP, SSH, Telnet or a screen under TLS, with this user and a password")
 	f.StringVar(&form.sshUser, "ssh-user", "", "SSH with this user and a private key")
 	f.StringVar(&form.keyFile, "key-file", "", "with --ssh-user: the private key, without a pass phrase")
-	f.BoolVar(&form.token, "token", false, "HTTP, with a key or a token")
+	f.BoolVar(&form.token, "token", false, "a key, a token, or a password without a name: HTTP, screens")
 	f.BoolVar(&form.v1, "v1", false, "SNMP v1, which neither encrypts nor proves anything")
 	f.BoolVar(&form.controller, "controller-key", false, "with --ipmi-user: ask for the controller's key as well")
 	f.StringSliceVar(&form.to, "to", nil, "where it may be sent, as in snmp://198.51.100.0/24; by default where it might before, and where the estate uses it")
@@ -153,7 +152,7 @@ func (a *app) fill(ctx context.Context, form secretForm) (v contract.SecretValue
 	switch {
 	case form.sshUser != "":
 		of(secret.SSHKey, &form.sshUser)
-		text, err := os.ReadFile(form.keyFile)
+		text, err := a.read(form.keyFile, longestFile)
 		if err != nil {
 			return v, fail(ExitUsage, "--key-file: %s", err)
 		}

@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -120,19 +119,14 @@ func readMoves(text string, env func(string) (string, bool)) (moves []move, err 
 // sendAll sends what is wanted, and leaves.
 func (l *lineDesk) sendAll(ctx context.Context, s sendings) error {
 	file := s.file + s.run
-	f, err := os.Open(file)
+	content, err := l.read(file, longestFile)
 	if err != nil {
-		return fail(ExitUsage, "%s", err)
-	}
-	content, err := io.ReadAll(io.LimitReader(f, longestFile+1))
-	_ = f.Close()
-	if err != nil || len(content) > longestFile {
-		return fail(ExitUsage, "%s cannot be read, or is longer than %d bytes", file, longestFile)
+		return err
 	}
 	what := fmt.Sprintf("the file %s, %d bytes", filepath.Base(file), len(content))
 	moves := []move{{number: 1, do: "type", keys: content}}
 	if s.run != "" {
-		if moves, err = readMoves(string(content), os.LookupEnv); err != nil {
+		if moves, err = readMoves(string(content), l.variable); err != nil {
 			return err
 		}
 		what = "the sequence " + filepath.Base(file)

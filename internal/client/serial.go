@@ -10,15 +10,16 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"github.com/coder/websocket"
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"plumbbob/internal/core/plain"
+	"plumbbob/internal/core/serial"
 )
 
 // What goes over the WebSocket of a line; docs/api.md describes it.
@@ -117,6 +118,7 @@ type lineDesk struct {
 	watch  bool
 	port   string // is to be set; empty: as it is, or was set already
 	escape byte
+	cooked func() // has the terminal show lines again
 	wishes chan lineWish
 
 	// instead of a keyboard, where something is sent that is known beforehand.
@@ -129,6 +131,7 @@ type lineDesk struct {
 	heard   time.Time
 	told    string // of the line, so that it is said once
 	log     *os.File
+	ahead   serial.Ahead
 	refusal string // the last one, so that it is not said for each key
 	refused time.Time
 	paused  bool // the screen is somebody else's
@@ -237,7 +240,7 @@ func (l *lineDesk) serve(ctx context.Context, conn *websocket.Conn) error {
 	// connection before good-bye is said.
 	ended := make(chan error, 1)
 	go func() { ended <- l.listen(context.WithoutCancel(ctx), conn) }()
-	if columns, rows, err := l.size(); err == nil && columns > 0 && rows > 0 {
+	if columns, rows := l.size(); columns > 0 && rows > 0 {
 		_ = send(ctx, conn, lineWish{do: map[string]any{"do": "size", "columns": columns, "rows": rows}})
 	}
 	for {
@@ -321,7 +324,8 @@ func (l *lineDesk) show(p []byte, behind int64) {
 		l.held = l.held[max(0, len(l.held)-longestSaid):]
 		return
 	}
-	_, _ = l.out.Write(p)
+	before, ghost := l.ahead.Said(p, time.Now())
+	_, _ = l.out.Write(slices.Concat(before, p, ghost))
 }
 
 // tell says what is new of the line, and of those at it.
@@ -395,11 +399,11 @@ func (l *lineDesk) sayNow(format string, args ...any) {
 }
 
 // size is that of the terminal.
-func (l *lineDesk) size() (columns, rows int, err error) {
+func (l *lineDesk) size() (columns, rows int) {
 	if l.terminal() {
-		return term.GetSize(int(l.inFile.Fd()))
+		return l.term.Size()
 	}
-	return 0, 0, errors.ErrUnsupported
+	return 0, 0
 }
 
 // whoIsOn lists those at the line.
@@ -421,7 +425,7 @@ func (l *lineDesk) whoIsOn() {
 }
 
 func (l *lineDesk) logTo(file string) error {
-	f, err := os.OpenFile(file, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600) // passwords may be echoed
+	f, err := l.create(file, os.O_APPEND) // passwords may be echoed
 	if err != nil {
 		return fail(ExitUsage, "--log: %s", err)
 	}

@@ -2,7 +2,6 @@ package client
 
 import (
 	"fmt"
-	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -109,9 +108,9 @@ func (a *app) calendarCommand() *cobra.Command {
 	set := &cobra.Command{
 		Use: "set NAME FILE", Short: "Add or replace a calendar in iCalendar form (.ics)", Args: args(2, 2, "plumb calendar set NAME FILE"),
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
-			text, err := os.ReadFile(given[1])
+			text, err := a.read(given[1], longestFile)
 			if err != nil {
-				return fail(ExitUsage, "%s", err)
+				return err
 			}
 			if _, err := ask[nothing](s)(s.SetCalendar(c.Context(), given[0], contract.CalendarText{Text: string(text)})); err != nil {
 				return err

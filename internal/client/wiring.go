@@ -16,19 +16,32 @@ import (
 func (a *app) wiringCommand() *cobra.Command {
 	c := &cobra.Command{Use: "wiring", Short: "Whether cables are where the estate says", RunE: needsSubcommand}
 	var outlets, names []string
-	var all, yes bool
+	var all, yes, leads bool
+	var look leadsWanted
 	var why string
 	check := &cobra.Command{
-		Use: "check SITE", Short: "Compare loads, or switch outlet after outlet and see who falls silent",
+		Use: "check SITE|DEVICE", Short: "Compare loads, or switch outlet after outlet and see who falls silent; or look at the leads of a device",
 		Long: `Without flags nothing is switched: what outlets carry is compared with what
 controllers say that their hosts draw.
 
 With --outlet or --all, outlet after outlet is cycled by an ordinary operation,
 with all its interlocks, and it is seen who falls silent and whose watts change.
 The next one waits until everybody is back. What is guarded is skipped unless
-its name is given with --name.`,
-		Args: args(1, 1, "plumb wiring check SITE [--outlet PDU/N ... | --all] [--why TEXT]"),
+its name is given with --name.
+
+With --leads it is about one device: whether the power light on its front agrees
+with its draw, whether a press has moved it and nobody else, and whose name its
+serial line says. --ask sends a newline to that, unless somebody types there;
+--press resets the device by its front, after a preview.`,
+		Args: args(1, 1, "plumb wiring check SITE [--outlet PDU/N ... | --all] [--why TEXT], or DEVICE --leads [--ask] [--press]"),
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
+			if leads || look.ask || look.press {
+				if look.press && why == "" {
+					return fail(ExitUsage, "--press has the device start anew: add --why TEXT")
+				}
+				look.why, look.yes = why, yes
+				return a.leads(c.Context(), s, given[0], look)
+			}
 			w, err := ask[contract.Wiring](s)(s.GetWiring(c.Context(), given[0]))
 			if err != nil {
 				return err
@@ -55,6 +68,9 @@ its name is given with --name.`,
 		}),
 	}
 	check.Flags().StringArrayVar(&outlets, "outlet", nil, "switch this outlet, PDU/N; can be repeated")
+	check.Flags().BoolVar(&leads, "leads", false, "look at the leads of a device: to its front, and to its serial port")
+	check.Flags().BoolVar(&look.ask, "ask", false, "send a newline to its serial line, and see who answers")
+	check.Flags().BoolVar(&look.press, "press", false, "reset it by its front, with a preview, and see who moves")
 	check.Flags().BoolVar(&all, "all", false, "switch all that can be switched")
 	check.Flags().StringArrayVar(&names, "name", nil, "the name of a guarded device that may go dark; can be repeated")
 	check.Flags().BoolVarP(&yes, "yes", "y", false, "begin without being asked")

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/term"
 
 	"plumbbob/internal/core/group"
+	"plumbbob/internal/localports"
 	"plumbbob/internal/password"
 	"plumbbob/internal/people"
 	"plumbbob/internal/service"
@@ -36,6 +37,15 @@ func ServiceFlags(c *cobra.Command, o *service.Options, level *string) {
 	f.StringVar(&o.TLSCert, "tls-cert", "", "certificate in PEM; by default one is made")
 	f.StringVar(&o.TLSKey, "tls-key", "", "its key in PEM")
 	f.StringVar(&o.Traps, "traps", o.Traps, "where to listen for SNMP traps, which have gear asked at once; empty for nowhere")
+	f.StringVar(&o.Gate, "gate", o.Gate, "where people come in by SSH with nothing but a terminal, such as :2222; empty for nowhere")
+	f.Var(&portFlag{&o.Ports, false}, "tty", "a serial port of this machine, with gear or a terminal at it: NAME=/dev/ttyS0, or \"NAME=/dev/ttyS0 115200 8N1\"; can be repeated")
+	f.Var(&portFlag{&o.Ports, true}, "modem", "likewise, with a modem at it")
+	f.StringVar(&o.ScreenGate, "screen-gate", o.ScreenGate, "where viewers of RFB come in to the screen of a device, as ACCOUNT@DEVICE and under TLS, such as :5950; empty for nowhere")
+	f.StringSliceVar(&o.GateAt, "gate-at", nil, "a --tty or --modem at which people come in with a terminal, or by calling; can be repeated")
+	f.IntVar(&o.Rings, "rings", service.Rings, "after how many rings a modem answers for --gate-at")
+	f.DurationVar(&o.GateIdle, "gate-idle", service.GateIdle, "how long somebody may type nothing there before they are let go, and hung up on")
+	f.StringVar(&o.GearSyslog, "gear-syslog", o.GearSyslog, "where gear may send messages over syslog, UDP and TCP, such as :514; empty for nowhere")
+	f.StringVar(&o.GearSyslogTLS, "gear-syslog-tls", "", "likewise, over TLS, such as :6514")
 	f.StringVar(&o.Syslog, "syslog", "", "where to send a copy of the journal: udp://HOST:PORT, tcp://HOST:PORT or tls://HOST:PORT")
 	o.Retention = store.DefaultRetention
 	f.DurationVar(&o.Retention.Readings, "keep-readings", o.Retention.Readings, "how long to keep every reading")
@@ -53,6 +63,23 @@ func ServiceFlags(c *cobra.Command, o *service.Options, level *string) {
 	f.BoolVar(&o.Connect.Loopback, "loopback", o.Connect.Loopback, "gear, and what is probed, may be on this host itself")
 	f.DurationVar(&o.StopWithin, "stop-within", service.StopWithin, "how long a stop waits for power that was switched off and has to come back")
 	f.StringVar(level, "log", "info", "what to log: debug, info, warn or error")
+}
+
+// portFlag is serial ports on the command line.
+type portFlag struct {
+	to    *[]localports.Config
+	modem bool
+}
+
+func (p *portFlag) String() string { return "" }
+func (p *portFlag) Type() string   { return "port" }
+
+func (p *portFlag) Set(s string) error {
+	c, err := localports.Parse(s, p.modem)
+	if err == nil {
+		*p.to = append(*p.to, c)
+	}
+	return err
 }
 
 // prefixes are networks, or single addresses, on the command line.
@@ -107,6 +134,12 @@ func greeting(s *service.Service) string {
 	fmt.Fprintf(&b, "Plumb Bob is at %s\n", s.URL)
 	if s.FirstPassword != "" {
 		fmt.Fprintf(&b, "Log in as %s with the password %s\nIt is shown this once; plumbd password changes it.\n", service.FirstAccount, s.FirstPassword)
+	}
+	if at, print := s.Gate(); at != "" {
+		fmt.Fprintf(&b, "By SSH it is at %s, with the host key\n%s\n", at, print)
+	}
+	if at := s.ScreenGate(); at != "" {
+		fmt.Fprintf(&b, "Viewers of screens come in at %s, as ACCOUNT@DEVICE\n", at)
 	}
 	if s.Fingerprint != "" {
 		fmt.Fprintf(&b, "The certificate is self-signed; its SHA-256 fingerprint is\n%s\n", s.Fingerprint)

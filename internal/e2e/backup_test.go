@@ -14,7 +14,14 @@ import (
 // log-ins, secrets, estate, and a journal that holds.
 func TestBackup(t *testing.T) {
 	t.Parallel()
-	w, p := apart(t)
+	w, p := apart(t, "--gate", "127.0.0.1:0")
+	gateKey := func() string {
+		_, after, _ := strings.Cut(p.out.String(), "with the host key\n")
+		print, _, _ := strings.Cut(after, "\n")
+		return print
+	}
+	shown := gateKey()
+	require.Contains(t, shown, "SHA256:")
 	run := func(args ...string) (string, error) {
 		out, err := exec.Command(p.program, args...).CombinedOutput()
 		return string(out), err
@@ -52,6 +59,7 @@ func TestBackup(t *testing.T) {
 	p.start(t, p.program)
 	w.eventually(func() bool { return w.verdict("skarvoe-router") == "steady" && w.verdict("skarvoe-pdu") == "steady" }, "its secrets are good")
 	require.Contains(t, w.flat(0, "", "journal", "verify"), "holds")
+	require.Equal(t, shown, gateKey(), "and nobody is asked about another host key")
 	require.True(t, strings.Contains(w.flat(0, "", "secret", "list"), "skarvoe-pdu"))
 	p.stop(t)
 }

@@ -159,6 +159,14 @@ func TestPeopleInTheConsole(t *testing.T) {
 		chromedp.SendKeys(`input[autocomplete=new-password]`, "a word of my own", chromedp.ByQuery), browser.Click("Change it")))
 	w.sees(other, "It is changed.")
 
+	w.sees(other, "There is none.") // of keys
+	require.NoError(t, other.Do(chromedp.SendKeys(`textarea`, "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIPYmCvQoFZWPxkjXzM8dHlOB1s2GvE6qGzhtjHqHMvGd eskil's laptop", chromedp.ByQuery), browser.Click("Add the key")))
+	w.sees(other, "eskil's laptop")
+	require.NoError(t, other.Do(browser.Click("Remove")))
+	w.sees(other, "There is none.")
+	require.NoError(t, other.Do(chromedp.SendKeys(`textarea`, "ssh-rsa nonsense", chromedp.ByQuery), browser.Click("Add the key")))
+	w.sees(other, "that is no public key")
+
 	w.says(0, "", "account", "remove", "eskil")
 	w.sees(other, "Log in")
 }

@@ -19,11 +19,13 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"plumbbob/demo"
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/client"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/lab"
 	"plumbbob/internal/lab/labtest"
+	"plumbbob/internal/localports"
 	"plumbbob/internal/secret"
 	"plumbbob/internal/service"
 	"plumbbob/web"
@@ -46,12 +48,16 @@ type world struct {
 }
 
 // begin starts everything, and brings in the estate as a user would.
-func begin(t *testing.T) *world {
+func begin(t *testing.T) *world { return beginAt(t, 40) }
+
+// beginAt has gear start up so many times faster.
+func beginAt(t *testing.T, speed float64) *world {
 	t.Parallel()
-	w := &world{T: t, lab: labtest.Start(t, labtest.Options{Speed: 40}), dir: t.TempDir(), login: "client.json"}
+	w := &world{T: t, lab: labtest.Start(t, labtest.Options{Speed: speed}), dir: t.TempDir(), login: "client.json"}
 	var err error
 	w.service, err = service.Open(t.Context(), service.Options{
-		DataDir: filepath.Join(w.dir, "data"), Listen: "127.0.0.1:0", Console: web.Console(), Log: quiet(),
+		DataDir: filepath.Join(w.dir, "data"), Listen: "127.0.0.1:0", Gate: "127.0.0.1:0", ScreenGate: "127.0.0.1:0", Console: web.Console(), Log: quiet(),
+		Ports: []localports.Config{{Name: demo.Modem, Path: w.lab.ModemPath, Set: "115200 8N1", Modem: true}}, GateAt: []string{demo.Modem},
 	})
 	require.NoError(t, err)
 	w.url, w.password = w.service.URL, w.service.FirstPassword
@@ -208,8 +214,8 @@ func (o *output) String() string {
 }
 
 // apart is begin with the service as a program of its own.
-func apart(t *testing.T) (*world, *process) {
-	p := &process{owner: t, program: plumbd(t), dir: filepath.Join(t.TempDir(), "data"), address: freeAddress(t)}
+func apart(t *testing.T, flags ...string) (*world, *process) {
+	p := &process{owner: t, program: plumbd(t), dir: filepath.Join(t.TempDir(), "data"), address: freeAddress(t), flags: flags}
 	p.start(t, p.program)
 	w := &world{T: t, lab: labtest.Start(t, labtest.Options{Speed: 40}), dir: t.TempDir(), login: "client.json", url: "http://" + p.address, password: p.password()}
 	w.furnish()

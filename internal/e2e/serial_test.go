@@ -50,6 +50,7 @@ func TestAtTheSerialLine(t *testing.T) {
 	require.Contains(t, w.says(0, "\n", "serial", "ostrel-virt-1"), "ostrel-virt-1 login:", "and through a controller")
 	require.NoError(t, w.lab.Baud("ostrel-core", 115200))
 	require.NotContains(t, w.says(0, "\n", "serial", "ostrel-core"), "ostrel-core login:", "at the wrong speed nothing can be read")
+	w.eventually(func() bool { return strings.Contains(w.says(0, "\n", "serial", "ostrel-core"), "framing errors") }, "which the console server tells")
 	said = w.says(0, "\n", "serial", "ostrel-core", "--port", "115200 8N1")
 	require.Contains(t, said, "admin has set the port to 115200 8N1")
 	require.Contains(t, w.says(0, "\n", "serial", "ostrel-core"), "ostrel-core login:")
@@ -155,7 +156,7 @@ func TestWhatALineSaid(t *testing.T) {
 
 	file := filepath.Join(w.dir, "core.cast")
 	require.Contains(t, w.says(0, "", "serial", core, "--export", file), "bytes written to")
-	require.Contains(t, w.says(2, "", "serial", core, "--export", file), "file exists")
+	require.Contains(t, w.says(2, "", "serial", core, "--export", file), "is there already")
 	require.Contains(t, w.says(0, "", "serial", core, "--play", "--speed", "1000"), "Kernel panic - not syncing")
 	require.Contains(t, w.flat(0, "", "serial", "skarvoe-router", "--past", "1h"), "has said nothing like that")
 	require.Contains(t, w.says(2, "", "serial", core, "--find", "x", "--play"), "--find is for lines of text")

@@ -26,7 +26,9 @@ func TestStoppingPaysBack(t *testing.T) {
 	require.Contains(t, p.out.String(), "stopping waits for power that is owed to skarvoe-kiosk")
 
 	p.start(t, p.program)
-	w.eventually(func() bool { return w.verdict("skarvoe-kiosk") == "steady" }, "all is well again")
+	w.eventually(func() bool {
+		return w.verdict("skarvoe-kiosk") == "steady" && strings.Contains(w.flat(0, "", "show", "skarvoe-kiosk"), "outlet 6 on,")
+	}, "all is well again, and its outlet has been read")
 	w.says(0, "", "cycle", "skarvoe-kiosk", "--means", "outlet", "--hold", "10m", "--yes")
 	w.eventually(func() bool { return !closed() }, "it is off")
 	require.NoError(t, p.Process.Signal(os.Interrupt))

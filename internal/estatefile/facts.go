@@ -52,18 +52,18 @@ var endpointSettings = []struct {
 	of  []estate.Protocol
 }{
 	{"profile", func(e endpoint) bool { return e.Profile != "" }, []estate.Protocol{estate.SNMP, estate.HTTPAPI}},
-	{"pin", func(e endpoint) bool { return e.Pin != "" }, []estate.Protocol{estate.HTTPAPI, estate.SSH}},
+	{"pin", func(e endpoint) bool { return e.Pin != "" }, []estate.Protocol{estate.HTTPAPI, estate.SSH, estate.RFB}},
 	{"cipher-suites", func(e endpoint) bool { return e.Suites != nil }, []estate.Protocol{estate.IPMI}},
 	{"legacy", func(e endpoint) bool { return e.Legacy }, []estate.Protocol{estate.IPMI}},
 	{"shared-port", func(e endpoint) bool { return e.Shared }, []estate.Protocol{estate.IPMI}},
-	{"commands", func(e endpoint) bool { return e.Commands != nil }, []estate.Protocol{estate.SSH, estate.Telnet}},
+	{"commands", func(e endpoint) bool { return e.Commands != nil }, []estate.Protocol{estate.SSH, estate.Telnet, estate.TTY}},
 	{"listen", func(e endpoint) bool { return e.Listen }, talking},
 	{"recognise", func(e endpoint) bool { return e.Recognise != nil }, talking},
-	{"prompt", func(e endpoint) bool { return e.Prompt != "" }, []estate.Protocol{estate.Telnet}},
+	{"prompt", func(e endpoint) bool { return e.Prompt != "" }, []estate.Protocol{estate.Telnet, estate.TTY}},
 }
 
 // talking are the protocols that lead to a serial line.
-var talking = []estate.Protocol{estate.SSH, estate.Telnet, estate.IPMI}
+var talking = []estate.Protocol{estate.SSH, estate.Telnet, estate.IPMI, estate.TTY}
 
 // takes says whether a protocol takes a setting.
 func takes(key string, protocol estate.Protocol) bool {

@@ -30,6 +30,7 @@ const MaxSize = 8 << 20
 // What is assumed when the file does not say.
 const (
 	DefaultEvery        = 5 * time.Second
+	DefaultScreenEvery  = time.Minute // asking is a log-in, and screens have room for few
 	DefaultProbeTimeout = 2 * time.Second
 	DefaultPollTimeout  = 3 * time.Second
 	DefaultSensors      = 30 * time.Second
@@ -381,7 +382,7 @@ func (p *parser) endpoint(path []string, name string, e endpoint) estate.Endpoin
 		p.fault(path, "%s: address is missing: add address: HOST:PORT", name)
 	}
 	for _, a := range addresses {
-		p.hostPort(append(path, "address"), a)
+		p.address(append(path, "address"), estate.Protocol(e.Protocol), a)
 	}
 	if e.Secret == "" && !withoutLogin(e) {
 		p.fault(path, "%s: secret is missing: name one, and set it with plumb secret set NAME", name)
@@ -390,6 +391,9 @@ func (p *parser) endpoint(path []string, name string, e endpoint) estate.Endpoin
 		Name: name, Protocol: estate.Protocol(e.Protocol), Addresses: addresses, Profile: e.Profile, Secret: e.Secret,
 		Every: p.every(path, e.Every), Timeout: orElse(e.Timeout, DefaultPollTimeout),
 		Network: p.network(append(path, "network"), e.Network), Sensors: orElse(e.Sensors, DefaultSensors),
+	}
+	if e.Every == 0 && out.Gives(estate.GivesScreen) {
+		out.Every = DefaultScreenEvery
 	}
 	if !slices.Contains(estate.Protocols, out.Protocol) {
 		p.fault(append(path, "protocol"), "%s protocol: %q is not known: it can be %s", name, e.Protocol, anyOf(estate.Protocols))
@@ -406,8 +410,14 @@ func (p *parser) endpoint(path []string, name string, e endpoint) estate.Endpoin
 	return out
 }
 
-// withoutLogin: gear over HTTP whose profile has no log-in.
+// withoutLogin: gear that need not ask who comes.
 func withoutLogin(e endpoint) bool {
+	if (estate.Endpoint{Protocol: estate.Protocol(e.Protocol)}).Local() && len(e.Commands) == 0 {
+		return true // who sits at the line logs in
+	}
+	if estate.Protocol(e.Protocol) == estate.RFB {
+		return true // there are those that let everybody in
+	}
 	x, err := profile.Find(e.Profile)
 	return err == nil && e.Protocol == profile.HTTP && !x.TakesSecret()
 }

@@ -12,6 +12,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/plain"
 )
 
@@ -90,6 +91,28 @@ func (p *parser) plain(path []string, what, s string) {
 }
 
 var hostName = regexp.MustCompile(`^[A-Za-z0-9_]([A-Za-z0-9_.-]{0,251}[A-Za-z0-9_])?\.?$`)
+
+// localPort is a serial port of the service's machine, as its command line names it, and
+// a telephone number behind that of a modem.
+var localPort = regexp.MustCompile(`^[a-z][a-z0-9-]{0,30}$`)
+var phoneNumber = regexp.MustCompile(`^[0-9*#+,() -]{2,40}$`)
+
+// address complains about one that an endpoint of this protocol cannot have.
+func (p *parser) address(path []string, protocol estate.Protocol, s string) {
+	name, number, _ := strings.Cut(s, " ")
+	switch {
+	case protocol == estate.TTY:
+		if !localPort.MatchString(s) {
+			p.fault(path, "%q is not the name of a serial port of the service's machine, as plumbd serve --tty NAME=/dev/… has it", s)
+		}
+	case protocol == estate.Modem:
+		if !localPort.MatchString(name) || !phoneNumber.MatchString(number) {
+			p.fault(path, "%q is not the name of a modem, as plumbd serve --modem NAME=/dev/… has it, and a telephone number: write modem-1 555 0191", s)
+		}
+	default:
+		p.hostPort(path, s)
+	}
+}
 
 // hostPort complains about an address that nothing can be at.
 func (p *parser) hostPort(path []string, s string) {

@@ -3,6 +3,7 @@
 // for one with As: c, ok := gear.As[gear.OutletCycler](d).
 //
 //	gear.go      what can be read and switched, and how it fails
+//	screen.go    pictures, keys and pointers
 //	settings.go  how gear is set up
 package gear
 
@@ -10,7 +11,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"net"
 	"runtime/debug"
+	"syscall"
 	"time"
 
 	"plumbbob/internal/core/reading"
@@ -119,6 +123,23 @@ func KindOf(err error) Kind {
 		return e.Kind
 	}
 	return Unreachable
+}
+
+// Unreached says in words why gear at some place could not be talked to; speaks is what it does
+// not do then, as "answer SSH".
+func Unreached(where, speaks string, err error) string {
+	var timeout net.Error
+	switch {
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return where + ": nothing listens there"
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, net.ErrClosed), errors.Is(err, syscall.ECONNRESET):
+		return where + " ended the connection"
+	case errors.Is(err, context.Canceled):
+		return where + ": given up before it answered"
+	case errors.Is(err, context.DeadlineExceeded), errors.As(err, &timeout) && timeout.Timeout():
+		return where + " does not " + speaks
+	}
+	return fmt.Sprintf("%s does not %s: %s", where, speaks, err)
 }
 
 // ChassisCommand is one thing to do to a host's power.

@@ -60,8 +60,9 @@ type Keeper struct {
 	inside     map[estate.Key]*Inside
 	running    map[estate.Key]*power.Discharge // UPSes that live on their battery now
 	trips      map[estate.Key]*loss.Trip       // how questions fare, of late
-	dips       map[estate.Key]dip              // draws that have fallen to nothing
-	operated   map[estate.Key]time.Time        // when an operation last had to do with a device
+	leads      leadBook
+	dips       map[estate.Key]dip       // draws that have fallen to nothing
+	operated   map[estate.Key]time.Time // when an operation last had to do with a device
 }
 
 // shown is what was last told of a device, to see what has changed.
@@ -206,6 +207,7 @@ func (k *Keeper) panels(board *estate.Device, fronts observation.Fronts, at time
 			for _, r := range fronts {
 				if lead == estate.OutletEnd(board.Key, r.Lead) {
 					k.evidence.Panel(d.Key, verdict.Light{At: at, On: r.Power, Disk: r.Disk})
+					k.spool.add(seriesKey{d.Key, LightSeries}, d.Site, "", sample{at, map[bool]float64{true: 1}[r.Power]}, lightChanged)
 					m.Outlets[estate.PanelEnd(d.Key)] = operation.Reading{At: at, On: r.Power}
 				}
 			}

@@ -90,6 +90,12 @@ func (k *Keeper) readings(pdu *estate.Device, now time.Time) {
 // host draws, in W.
 const ChassisSeries = "chassis:draw"
 
+// LightSeries is the name of the series of the power light on a device's front: 1 when it
+// is lit.
+const LightSeries = "panel:light"
+
+const lightChanged = 0.5
+
 // OutletSeries is the name of the series of what an outlet carries, in W.
 func OutletSeries(port string) string { return "outlet:" + port }
 

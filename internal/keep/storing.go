@@ -29,6 +29,11 @@ func (k *Keeper) Remember(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("recent draws: %w", err)
 	}
+	leads, err := k.store.AllLeads(ctx)
+	if err != nil {
+		return fmt.Errorf("what was found of leads: %w", err)
+	}
+	k.leads.remember(leads)
 	docs, err := k.store.Documents(ctx, docEvents, docSheet, docWeak, docNeighbours)
 	if err != nil {
 		return fmt.Errorf("what controllers said: %w", err)

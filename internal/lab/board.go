@@ -77,6 +77,9 @@ func (l *Lab) board(d *estate.Device) http.Handler {
 func (w *World) wired(lead estate.End) *box {
 	for _, b := range w.boxes {
 		for _, end := range b.d.Panel {
+			if end == lead && b.crossed != "" {
+				return w.boxes[b.crossed]
+			}
 			if end == lead {
 				return b
 			}

@@ -221,7 +221,7 @@ var ControllerSecret = secret.Value{Kind: secret.IPMI, User: "plumb", Password: 
 // Secrets are all that the demo estate names.
 var Secrets = map[string]secret.Value{
 	"skarvoe-pdu": WriteSecret, "ostrel-pdu": WriteSecret, "pier-pdus": V3Secret, "ups-cards": V3Secret, "switches": WriteSecret, "strips": StripSecret, "controllers": ControllerSecret,
-	"boards": BoardSecret, "command-lines": ShellSecret,
+	"boards": BoardSecret, "command-lines": ShellSecret, "screens": ScreenSecret,
 }
 
 // serveController starts the controller of a device.

@@ -39,6 +39,12 @@ var commands = map[string]command{
 	"move": {"move DEVICE DEVICE", "the first hangs on the second, whatever the estate says", 2, func(w *World, a []string) error {
 		return w.Move(estate.Key(a[0]), estate.Key(a[1]))
 	}},
+	"cross": {"cross DEVICE DEVICE", "the leads to their fronts and serial ports are changed over", 2, func(w *World, a []string) error {
+		return w.Cross(estate.Key(a[0]), estate.Key(a[1]))
+	}},
+	"log": {"log DEVICE TEXT", "it sends that over syslog, as a warning", 2, func(w *World, a []string) error {
+		return w.Log(estate.Key(a[0]), 4, a[1])
+	}},
 	"say": {"say DEVICE TEXT", "it writes that to its serial line", 2, func(w *World, a []string) error {
 		return w.Say(estate.Key(a[0]), a[1])
 	}},
@@ -215,6 +221,9 @@ func (l *Lab) control(ctx context.Context, c net.Conn) {
 			r.Error = "not a list of words"
 		} else if len(words) == 1 && words[0] == "state" {
 			r.State = l.State()
+		} else if len(words) == 1 && words[0] == "call" {
+			l.callIn(ctx, c, c)
+			return
 		} else if err := l.Do(words); err != nil {
 			r.Error = err.Error()
 		}
@@ -226,9 +235,9 @@ func (l *Lab) control(ctx context.Context, c net.Conn) {
 
 // Tell sends one command to a running lab.
 func Tell(control string, words ...string) ([]BoxState, error) {
-	c, err := net.Dial("unix", control)
+	c, err := dialControl(control)
 	if err != nil {
-		return nil, fmt.Errorf("no lab runs with its control socket at %s: start one with plumb-lab or make demo", control)
+		return nil, err
 	}
 	defer func() { _ = c.Close() }()
 	var r reply
@@ -242,4 +251,21 @@ func Tell(control string, words ...string) ([]BoxState, error) {
 		return nil, errors.New(r.Error)
 	}
 	return r.State, nil
+}
+
+// Call calls the modem of the service's machine, and returns what is heard there.
+func Call(control string) (net.Conn, error) {
+	c, err := dialControl(control)
+	if err != nil {
+		return nil, err
+	}
+	return c, json.NewEncoder(c).Encode([]string{"call"})
+}
+
+func dialControl(control string) (net.Conn, error) {
+	c, err := net.Dial("unix", control)
+	if err != nil {
+		return nil, fmt.Errorf("no lab runs with its control socket at %s: start one with plumb-lab or make demo", control)
+	}
+	return c, nil
 }

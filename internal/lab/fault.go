@@ -56,6 +56,17 @@ func (w *World) Move(k, hop estate.Key) error {
 	return w.on(k, func(b *box) { b.moved = hop })
 }
 
+// Cross changes the leads to the fronts and the serial ports of two devices over.
+func (w *World) Cross(one, other estate.Key) error {
+	if w.boxes[other] == nil || one == other {
+		return fmt.Errorf("the leads of %s cannot be changed over with those of %q: name another device of the lab", one, other)
+	}
+	return w.on(one, func(b *box) {
+		b.crossed, w.boxes[other].crossed = other, one
+		w.crossings++
+	})
+}
+
 // Restart has a device start anew by itself.
 func (w *World) Restart(k estate.Key) error {
 	return w.on(k, func(b *box) {
@@ -351,6 +362,10 @@ func (w *World) heal(k estate.Key) {
 		if k == "" || key == k {
 			b.hung, b.crashed, b.silent, b.loss, b.delay, b.asleep, b.skew = false, false, false, 0, 0, false, 0
 			b.refuses, b.errors, b.unplugged, b.moved = false, false, false, ""
+			if other := w.boxes[b.crossed]; other != nil {
+				b.crossed, other.crossed = "", ""
+				w.crossings++
+			}
 			if b.around != nil {
 				*b.around = around{celsius: 21.4, humidity: 43}
 			}

@@ -12,6 +12,7 @@
 //	agent.go     an SNMP agent, v2c and v3
 //	board.go     a board with leads to buttons and lights, over HTTP
 //	shell.go     command lines, over SSH
+//	screen.go    screens, at a KVM
 //	tcp.go       ports that answer, or do not
 //	echo.go      ICMP echo through a TUN interface
 package lab
@@ -28,6 +29,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/lab/phone"
 )
 
 // Options say how the lab runs.
@@ -37,9 +39,12 @@ type Options struct {
 	Seed     uint64         // fixes every random choice
 	NoEcho   bool           // do not try to answer ICMP
 	Control  string         // path of the control socket; empty for none
+	Frame    time.Duration  // how often screens are drawn; 0: 25 times a second
 	Sea      bool           // the boat's link is slow, and drops every few minutes
 	TrapPort uint16         // where controllers send their alerts; 0 means 162
-	Log      *slog.Logger
+
+	SyslogPort uint16 // of this machine, where gear sends messages; 0: nowhere
+	Log        *slog.Logger
 }
 
 // Lab is a running world.
@@ -47,8 +52,12 @@ type Lab struct {
 	*World
 	Echo bool // ICMP echo is answered
 
+	Phone     *phone.Modem // of the service's machine
+	ModemPath string       // of the serial port that it is at
+
 	o      Options
 	ttys   map[estate.Key]*tty // made while it starts
+	shown  map[estate.Key]*display
 	cancel context.CancelFunc
 	tasks  *errgroup.Group
 }
@@ -61,12 +70,15 @@ func Start(o Options) (*Lab, error) {
 	if o.Speed == 0 {
 		o.Speed = 1
 	}
+	if o.Frame == 0 {
+		o.Frame = 40 * time.Millisecond
+	}
 	if o.TrapPort == 0 {
 		o.TrapPort = 162
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	tasks, ctx := errgroup.WithContext(ctx)
-	l := &Lab{World: newWorld(o), o: o, ttys: map[estate.Key]*tty{}, cancel: cancel, tasks: tasks}
+	l := &Lab{World: newWorld(o), o: o, ttys: map[estate.Key]*tty{}, shown: map[estate.Key]*display{}, cancel: cancel, tasks: tasks}
 	if err := l.start(ctx); err != nil {
 		return nil, errors.Join(err, l.Close())
 	}
@@ -103,6 +115,10 @@ func (l *Lab) start(ctx context.Context) error {
 				serve = l.serveShell
 			case estate.Telnet:
 				serve = l.serveLine
+			case estate.RFB:
+				serve = l.serveScreen
+			case estate.TTY, estate.Modem:
+				continue // are at the service's machine
 			case estate.HTTPAPI:
 				serve = l.serveStrip
 				if len(d.Outlets) == 0 {
@@ -120,6 +136,9 @@ func (l *Lab) start(ctx context.Context) error {
 				return fmt.Errorf("lab: %s: %w", d.Key, err)
 			}
 		}
+	}
+	if err := l.startPhone(ctx); err != nil {
+		return err
 	}
 	l.tasks.Go(func() error { return l.liveControllers(ctx) })
 	l.tasks.Go(func() error { return l.liveSupplies(ctx) })

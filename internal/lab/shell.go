@@ -111,6 +111,9 @@ func (l *Lab) mute(ctx context.Context, b *box, side string) {
 func (l *Lab) hangUp(ctx context.Context, conn net.Conn, b *box, began time.Time) {
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
+	l.mu.Lock()
+	crossings := l.crossings
+	l.mu.Unlock()
 	for {
 		select {
 		case <-ctx.Done():
@@ -118,7 +121,7 @@ func (l *Lab) hangUp(ctx context.Context, conn net.Conn, b *box, began time.Time
 			return
 		case now := <-tick.C:
 			l.mu.Lock()
-			gone := b.powered != began && l.up(b, now)
+			gone := b.powered != began && l.up(b, now) || crossings != l.crossings
 			l.mu.Unlock()
 			if gone {
 				_ = conn.Close()

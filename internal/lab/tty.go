@@ -3,6 +3,7 @@ package lab
 import (
 	"context"
 	"fmt"
+	"io"
 	"net"
 	"slices"
 	"strings"
@@ -62,9 +63,21 @@ func (l *Lab) serveLine(ctx context.Context, d *estate.Device, ep estate.Endpoin
 		if err != nil {
 			return err
 		}
-		l.tasks.Go(func() error { return l.each(ctx, p, func(c net.Conn) { t.serve(ctx, c, l.boxes[at], side) }) })
+		l.tasks.Go(func() error {
+			return l.each(ctx, p, func(c net.Conn) { l.leadsTo(t).serve(ctx, c, l.boxes[at], side) })
+		})
 	}
 	return nil
+}
+
+// leadsTo is the line at which a lead ends that is stated for one.
+func (l *Lab) leadsTo(t *tty) *tty {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if other := l.ttys[t.b.crossed]; other != nil && len(t.b.d.Serial) > 0 {
+		return other
+	}
+	return t
 }
 
 // Hear has the line heard, as a controller does that is wired to it.
@@ -122,13 +135,25 @@ func (t *tty) serve(ctx context.Context, conn net.Conn, at *box, side string) {
 	if wired {
 		t.lend(c, ctx.Done())
 	}
+	var port *serialPort
+	if wired {
+		port = t.port
+	}
+	t.sit(ctx, c, port)
+}
+
+// sit is one who reads and types at the line, through a port that may be set otherwise
+// than the box, until that ends.
+func (t *tty) sit(ctx context.Context, c io.ReadWriter, port *serialPort) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
 	out := make(chan string, seatRoom)
 	t.mu.Lock()
-	t.seats[conn] = out
+	t.seats[c] = out
 	t.mu.Unlock()
 	defer func() {
 		t.mu.Lock()
-		delete(t.seats, conn)
+		delete(t.seats, c)
 		t.mu.Unlock()
 	}()
 	go func() {
@@ -137,11 +162,7 @@ func (t *tty) serve(ctx context.Context, conn net.Conn, at *box, side string) {
 			case <-ctx.Done():
 				return
 			case text := <-out:
-				said := []byte(text)
-				if wired {
-					said = t.port.garbled(said)
-				}
-				_, _ = c.Write(said)
+				_, _ = c.Write(port.garbled([]byte(text)))
 			}
 		}
 	}()
@@ -151,13 +172,7 @@ func (t *tty) serve(ctx context.Context, conn net.Conn, at *box, side string) {
 		if err != nil {
 			return
 		}
-		keys := b[:n]
-		if wired {
-			keys = t.port.garbled(keys)
-		}
-		for _, key := range keys {
-			t.key(key)
-		}
+		t.Type(port.garbled(b[:n]))
 	}
 }
 

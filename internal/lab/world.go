@@ -16,9 +16,12 @@ import (
 // device is derived from two facts, when power last reached it and whether it
 // hangs, so nothing has to tick.
 type World struct {
-	e     *estate.Estate
-	speed float64
-	echo  map[netip.Addr]estate.Key // fixed before anything runs
+	syslogPort uint16
+
+	crossings int // counts changes of leads, so that who is connected by one notices
+	e         *estate.Estate
+	speed     float64
+	echo      map[netip.Addr]estate.Key // fixed before anything runs
 
 	mu      sync.Mutex
 	rng     *rand.Rand
@@ -52,6 +55,7 @@ type box struct {
 	refuses   bool       // its services turn away who connects
 	errors    bool       // its web server answers, and only with an error
 	unplugged bool       // its network cable is out
+	crossed   estate.Key // whose leads are where its own should be; empty: its own
 	moved     estate.Key // it hangs on this hop, whatever the estate says; empty: where it should
 
 	restarted time.Time // when its card was last started anew
@@ -115,7 +119,7 @@ const (
 
 func newWorld(o Options) *World {
 	w := &World{
-		e: o.Estate, speed: o.Speed, rng: rand.New(rand.NewPCG(o.Seed, 77)), echo: map[netip.Addr]estate.Key{},
+		e: o.Estate, syslogPort: o.SyslogPort, speed: o.Speed, rng: rand.New(rand.NewPCG(o.Seed, 77)), echo: map[netip.Addr]estate.Key{},
 		boxes: map[estate.Key]*box{}, outlets: map[estate.End]*outlet{}, plug: map[estate.End]estate.End{}, outage: map[estate.Key]bool{},
 	}
 	up := time.Now().Add(-24 * time.Hour) // everything has been running since yesterday

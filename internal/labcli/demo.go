@@ -6,8 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -18,6 +20,7 @@ import (
 	"plumbbob/internal/daemon"
 	"plumbbob/internal/estatefile"
 	"plumbbob/internal/lab"
+	"plumbbob/internal/localports"
 	"plumbbob/internal/password"
 	"plumbbob/internal/service"
 	"plumbbob/internal/store"
@@ -28,7 +31,7 @@ import (
 func demoCommand() *cobra.Command {
 	var level string
 	var f labFlags
-	o := service.Options{DataDir: ".demo", Traps: fmt.Sprintf("127.0.0.1:%d", trapPort), Console: web.Console(), Connect: &names.Policy{Loopback: true}}
+	o := service.Options{DataDir: ".demo", Traps: fmt.Sprintf("127.0.0.1:%d", trapPort), Gate: demoGate, ScreenGate: demoScreenGate, GearSyslog: fmt.Sprintf("127.0.0.1:%d", syslogPort), Console: web.Console(), Connect: &names.Policy{Loopback: true}}
 	c := &cobra.Command{
 		Use: "demo", Short: "Run the lab, the service and the console with demo data",
 		Args: cobra.NoArgs,
@@ -48,11 +51,18 @@ func runDemo(ctx context.Context, out io.Writer, o service.Options, f labFlags, 
 		return err
 	}
 	o.Hurry, o.Notice = daemon.Hurry(ctx), os.Stderr
+	if o.Gate == demoGate && taken(demoGate) {
+		o.Gate = "127.0.0.1:0" // a demo runs beside whatever is there
+	}
+	if o.ScreenGate == demoScreenGate && taken(demoScreenGate) {
+		o.ScreenGate = "127.0.0.1:0"
+	}
 	l, text, err := f.start(o.Log)
 	if err != nil {
 		return err
 	}
 	defer func() { err = errors.Join(err, l.Close()) }()
+	o.Ports, o.GateAt = append(o.Ports, localports.Config{Name: demo.Modem, Path: l.ModemPath, Set: "115200 8N1", Modem: true}), append(o.GateAt, demo.Modem)
 	s, err := service.Open(ctx, o)
 	if err != nil {
 		return err
@@ -69,6 +79,8 @@ func runDemo(ctx context.Context, out io.Writer, o service.Options, f labFlags, 
 Plumb Bob with the gear of Tern Sound Ferries, simulated.
 
   console    %s
+  terminal   %s
+  screens    a viewer of RFB at %s, as %s@skarvoe-kiosk
   log-in     %s
   password   %s
   others     i.marsh (steward), l.oduya (operator), desk (viewer): their
@@ -78,13 +90,39 @@ In another terminal:
   %sbin/plumb board
   bin/plumb-lab fault hang skarvoe-router     and watch it being found out
   %sbin/plumb cycle skarvoe-router --follow
+  bin/plumb-lab call                          calls the service's modem
 
 Ctrl-C stops it all.
-`, s.URL, service.FirstAccount, pass, filepath.Join(o.DataDir, staffFile), hint, hint)
+`, s.URL, byTerminal(s, service.FirstAccount), s.ScreenGate(), service.FirstAccount, service.FirstAccount, pass, filepath.Join(o.DataDir, staffFile), hint, hint)
 	if !l.Echo {
 		fmt.Fprintln(out, "\nNo ICMP here (it needs the right to make a TUN interface), so TCP and HTTP probes have to do.")
 	}
 	return s.Run(ctx)
+}
+
+// demoGate is where people come in by SSH, if nothing else is there.
+const demoGate = "127.0.0.1:2222"
+
+// demoScreenGate is likewise for viewers of screens.
+const demoScreenGate = "127.0.0.1:5950"
+
+func taken(address string) bool {
+	ln, err := net.Listen("tcp", address)
+	if err != nil {
+		return true
+	}
+	_ = ln.Close()
+	return false
+}
+
+// byTerminal is how somebody comes in who has nothing else.
+func byTerminal(s *service.Service, account string) string {
+	at, _ := s.Gate()
+	host, port, err := net.SplitHostPort(at)
+	if err != nil {
+		return "closed: --gate opens it"
+	}
+	return fmt.Sprintf("ssh -p %s %s@%s", port, account, host)
 }
 
 // furnish gives a new demo its estate, its secrets, its people and its past, and
@@ -101,21 +139,15 @@ func furnish(ctx context.Context, s *service.Service, dir, text string) (string,
 		kept = []byte("(changed)")
 	}
 	pass := strings.TrimSpace(string(kept))
+	if err := giveSecrets(ctx, s); err != nil {
+		return pass, err
+	}
 	v, err := s.Store.Estate(ctx)
 	switch {
 	case err == nil:
 		return pass, renew(ctx, s.Store, v, dir, text)
 	case !errors.Is(err, store.ErrNotFound):
 		return pass, err
-	}
-	for name, v := range lab.Secrets {
-		sealed, err := s.Sealer.Seal(name, v)
-		if err != nil {
-			return "", err
-		}
-		if err := s.Store.SetSecret(ctx, store.SealedSecret{Name: name, Kind: v.Kind, Sealed: sealed, SetBy: service.FirstAccount}); err != nil {
-			return "", err
-		}
 	}
 	e, err := estatefile.Parse("demo", []byte(text))
 	if err != nil {
@@ -129,6 +161,28 @@ func furnish(ctx context.Context, s *service.Service, dir, text string) (string,
 		return "", err
 	}
 	return pass, errors.Join(employ(ctx, s.Store, filepath.Join(dir, staffFile)), importEstate(ctx, s.Store, 0, dir, text))
+}
+
+// giveSecrets sets what the lab's gear lets somebody in with, as far as it is not set: a demo of
+// before may have less gear.
+func giveSecrets(ctx context.Context, s *service.Service) error {
+	have, err := s.Store.Secrets(ctx)
+	if err != nil {
+		return err
+	}
+	for name, v := range lab.Secrets {
+		if slices.ContainsFunc(have, func(x store.SealedSecret) bool { return x.Name == name }) {
+			continue
+		}
+		sealed, err := s.Sealer.Seal(name, v)
+		if err != nil {
+			return err
+		}
+		if err := s.Store.SetSecret(ctx, store.SealedSecret{Name: name, Kind: v.Kind, Sealed: sealed, SetBy: service.FirstAccount}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // estateFile is what the demo has imported itself.

@@ -6,6 +6,7 @@
 package labcli
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -13,6 +14,7 @@ import (
 	"os"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"plumbbob/demo"
 	"plumbbob/internal/daemon"
@@ -23,6 +25,9 @@ import (
 
 // trapPort is where the lab sends its traps: 162 is for root alone.
 const trapPort = 1162
+
+// syslogPort is where it sends messages: 514 is for root alone.
+const syslogPort = 1514
 
 type labFlags struct {
 	file    string
@@ -64,7 +69,7 @@ func (f *labFlags) start(log *slog.Logger) (*lab.Lab, string, error) {
 		if err != nil {
 			return nil, "", err
 		}
-		l, err := lab.Start(lab.Options{Estate: e, Speed: f.speed, Seed: f.seed, NoEcho: a.NoEcho, Control: f.control, TrapPort: trapPort, Sea: true, Log: log})
+		l, err := lab.Start(lab.Options{Estate: e, Speed: f.speed, Seed: f.seed, NoEcho: a.NoEcho, Control: f.control, TrapPort: trapPort, SyslogPort: syslogPort, Sea: true, Log: log})
 		if err != nil || l.Echo || a.NoEcho || f.file != "" {
 			return l, text, err
 		}
@@ -120,7 +125,7 @@ and plumb-lab demo runs the service with it.`,
 	f.add(c)
 	c.Flags().StringVar(&f.file, "estate", "", "an estate file to simulate; the demo estate by default")
 	c.Flags().BoolVar(&printEstate, "print-estate", false, "only print the estate file that leads to this gear")
-	c.AddCommand(faultCommand(), stateCommand(), demoCommand())
+	c.AddCommand(faultCommand(), stateCommand(), callCommand(), demoCommand())
 	return c
 }
 
@@ -185,6 +190,49 @@ func stateCommand() *cobra.Command {
 	}
 	c.Flags().StringVar(&control, "control", control, "the lab's control socket")
 	c.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	return c
+}
+
+// hangsUp is the key that ends a call: Ctrl-\\.
+const hangsUp = 0x1c
+
+func callCommand() *cobra.Command {
+	control := controlPath()
+	c := &cobra.Command{
+		Use: "call", Short: "Call the modem of the service's machine, with this terminal", Args: cobra.NoArgs,
+		Long: "Call the modem of the service's machine, as somebody elsewhere does. Ctrl-\\ hangs up.",
+		RunE: func(c *cobra.Command, _ []string) error {
+			conn, err := lab.Call(control)
+			if err != nil {
+				return err
+			}
+			defer func() { _ = conn.Close() }()
+			if in := int(os.Stdin.Fd()); term.IsTerminal(in) {
+				was, err := term.MakeRaw(in)
+				if err != nil {
+					return err
+				}
+				defer func() { _ = term.Restore(in, was) }()
+			}
+			go func() {
+				var b [100]byte
+				for {
+					n, err := os.Stdin.Read(b[:])
+					if bytes.IndexByte(b[:n], hangsUp) >= 0 {
+						_ = conn.Close()
+						return
+					}
+					if _, failed := conn.Write(b[:n]); err != nil || failed != nil {
+						return
+					}
+				}
+			}()
+			_, _ = io.Copy(c.OutOrStdout(), conn)
+			fmt.Fprint(c.OutOrStdout(), "\r\n[hung up]\r\n")
+			return nil
+		},
+	}
+	c.Flags().StringVar(&control, "control", control, "the lab's control socket")
 	return c
 }
 

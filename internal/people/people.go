@@ -5,6 +5,8 @@
 //	people.go  logging in and out, and who it is that asks
 //	rescue.go  coming in when no password can be looked up
 //	account.go accounts, their roles and passwords
+//	key.go     the public keys with which they come in
+//	away.go    who comes in while the database is away
 //	tries.go   the brake on guessing
 //	refusals.go what the journal says of that
 package people
@@ -47,7 +49,7 @@ var (
 type AwayError struct{ error }
 
 func (e *AwayError) Error() string {
-	return "the database does not answer, so no password can be looked up: who is logged in stays so, and on the service's machine plumbd code makes a rescue code, which lets somebody in once"
+	return "the database does not answer, and what was known of accounts is not here: who is logged in stays so, and on the service's machine plumbd code makes a rescue code, which lets somebody in once"
 }
 func (e *AwayError) Unwrap() error { return e.error }
 
@@ -57,8 +59,9 @@ type Parts struct {
 	Log   *slog.Logger
 	Bus   *bus.Bus
 
-	DataDir string             // where a rescue code is
-	Known   []store.KnownLogIn // from an earlier run, for while the database is away
+	DataDir  string               // where a rescue code is
+	Known    []store.KnownLogIn   // from an earlier run, for while the database is away
+	Accounts []store.KnownAccount // likewise
 }
 
 // A Desk is where people come in. It may be shared between goroutines.
@@ -70,11 +73,12 @@ type Desk struct {
 
 	refusals refusals
 
-	mu      sync.Mutex
-	known   map[store.TokenHash]known
-	rescued map[store.TokenHash]store.Session
-	used    map[[sha256.Size]byte]bool // rescue codes
-	late    []store.Entry              // what no journal has taken yet
+	mu       sync.Mutex
+	known    map[store.TokenHash]known
+	noted    map[store.TokenHash]store.Session // log-ins that are in no database
+	accounts map[string]store.KnownAccount     // for while that is away
+	used     map[[sha256.Size]byte]bool        // rescue codes
+	late     []store.Entry                     // what no journal has taken yet
 }
 
 // known is a log-in that was looked up a while ago.
@@ -87,12 +91,13 @@ type known struct {
 func New(p Parts) *Desk {
 	d := &Desk{
 		Parts: p, tries: newTries(time.Now), known: map[store.TokenHash]known{},
-		rescued: map[store.TokenHash]store.Session{}, used: map[[sha256.Size]byte]bool{},
+		noted: map[store.TokenHash]store.Session{}, used: map[[sha256.Size]byte]bool{},
 		check: make(chan struct{}, checksMost), queue: make(chan struct{}, waitMost),
 	}
 	for _, k := range p.Known {
 		d.known[k.Token] = known{Session: k.Session} // to be looked up first
 	}
+	d.Remember(p.Accounts)
 	return d
 }
 
@@ -121,14 +126,29 @@ func (d *Desk) Come(ctx context.Context, c Credentials, kind, name string, lasts
 	if err != nil {
 		return LogIn{}, err
 	}
-	in := LogIn{Token: rand.Text() + rand.Text(), Account: a.Name, Role: a.Role, Expires: time.Now().Add(lasts).UTC()}
-	entry := store.Entry{At: time.Now().UTC(), Kind: store.EntryLogIn, Who: a.Name, Text: "Logged in from " + c.From, Result: "done"}
-	if err := d.Store.CreateSession(ctx, in.Token, a.ID, kind, name, in.Expires, entry); err != nil {
+	return d.comes(ctx, a, "Logged in from "+c.From, kind, name, lasts)
+}
+
+// comes notes that somebody is in who may be.
+func (d *Desk) comes(ctx context.Context, a store.Account, words, kind, name string, lasts time.Duration) (LogIn, error) {
+	in := LogIn{Token: newToken(), Account: a.Name, Role: a.Role, Expires: time.Now().Add(lasts).UTC()}
+	entry := store.Entry{At: time.Now().UTC(), Kind: store.EntryLogIn, Who: a.Name, Text: words, Result: "done"}
+	err := store.ErrAway
+	if a.ID != 0 {
+		err = d.Store.CreateSession(ctx, in.Token, a.ID, kind, name, in.Expires, entry)
+	}
+	if errors.Is(err, store.ErrAway) {
+		return d.note(ctx, in, entry, kind, name), nil
+	}
+	if err != nil {
 		return LogIn{}, err
 	}
 	d.Bus.Journal.Publish(bus.NewEntry{})
 	return in, nil
 }
+
+// newToken returns one that nobody guesses.
+func newToken() string { return rand.Text() + rand.Text() }
 
 // nameOf is an account's name as it may stand in the record: what cannot be one is
 // not repeated.
@@ -153,7 +173,7 @@ func (d *Desk) checked(ctx context.Context, c Credentials) (store.Account, error
 	defer leave()
 	a, err := store.Account{}, store.ErrNotFound
 	if accountName.MatchString(c.Account) {
-		a, err = d.Store.Account(ctx, c.Account)
+		a, err = d.account(ctx, c.Account)
 	}
 	right := false
 	switch {
@@ -199,7 +219,7 @@ func (d *Desk) room(ctx context.Context) (leave func(), err error) {
 // away it goes by what it knows: that is when somebody needs to act.
 func (d *Desk) Who(ctx context.Context, token string) (store.Session, error) {
 	h := store.HashToken(token)
-	if s, ok := d.rescuedWith(h); ok {
+	if s, ok := d.notedAs(h); ok {
 		return s, nil
 	}
 	d.mu.Lock()
@@ -232,9 +252,9 @@ func (d *Desk) Who(ctx context.Context, token string) (store.Session, error) {
 // Go logs somebody out.
 func (d *Desk) Go(ctx context.Context, token, account string) error {
 	h := store.HashToken(token)
-	if s, ok := d.rescuedWith(h); ok {
+	if s, ok := d.notedAs(h); ok {
 		d.mu.Lock()
-		delete(d.rescued, h)
+		delete(d.noted, h)
 		d.mu.Unlock()
 		d.write(ctx, store.Entry{Kind: store.EntryLogOut, Who: s.Account, Text: "Logged out", Result: "done"})
 		return nil
@@ -258,7 +278,7 @@ func (d *Desk) Role(ctx context.Context, account string) (operation.Role, error)
 		}
 		return operation.Viewer, nil
 	}
-	a, err := d.Store.Account(ctx, account)
+	a, err := d.account(ctx, account)
 	if errors.Is(err, store.ErrNotFound) {
 		return operation.Viewer, nil
 	}
@@ -270,6 +290,9 @@ func (d *Desk) forget(account, token string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	maps.DeleteFunc(d.known, func(h store.TokenHash, k known) bool { return k.Account == account && h != store.HashToken(token) })
+	maps.DeleteFunc(d.noted, func(h store.TokenHash, s store.Session) bool {
+		return s.Account == account && h != store.HashToken(token)
+	})
 }
 
 const (

@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
-	"time"
 
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/store"
@@ -21,9 +20,6 @@ import (
 // that no password can be looked up, or when nobody has one any more. The code is made on
 // the machine itself, by who may write to its data directory; it counts once.
 const Rescue = "rescue"
-
-// RescueLasts is how long such a log-in lasts. It is nowhere on record, and ends with the service.
-const RescueLasts = time.Hour
 
 const (
 	rescueFile  = "rescue-code"
@@ -79,13 +75,9 @@ func (d *Desk) rescue(ctx context.Context, c Credentials, kind, name string) (Lo
 		return LogIn{}, ErrWrong
 	}
 	begun.succeeded()
-	in := LogIn{Token: rand.Text() + rand.Text(), Account: Rescue, Role: string(operation.Keeper), Expires: time.Now().Add(RescueLasts).UTC()}
-	d.mu.Lock()
-	d.rescued[store.HashToken(in.Token)] = store.Session{Account: Rescue, Role: in.Role, Kind: kind, Name: name, ExpiresAt: in.Expires}
-	d.mu.Unlock()
+	in := LogIn{Token: newToken(), Account: Rescue, Role: string(operation.Keeper)}
 	d.Log.Warn("somebody has logged in with a rescue code", "from", c.From)
-	d.write(ctx, store.Entry{Kind: store.EntryLogIn, Who: Rescue, Text: "Logged in with a rescue code from " + c.From, Result: "done"})
-	return in, nil
+	return d.note(ctx, in, store.Entry{Kind: store.EntryLogIn, Who: Rescue, Text: "Logged in with a rescue code from " + c.From, Result: "done"}, kind, name), nil
 }
 
 // useCode says whether a code is the one that was made; then it is that no more.
@@ -107,28 +99,4 @@ func (d *Desk) useCode(code string) bool {
 		d.Log.Error("the file of a rescue code that was used cannot be removed: remove it before the next start", "file", file, "because", err)
 	}
 	return true
-}
-
-// rescuedWith finds who has come in by a rescue code.
-func (d *Desk) rescuedWith(h store.TokenHash) (store.Session, bool) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	s, ok := d.rescued[h]
-	if ok && time.Now().After(s.ExpiresAt) {
-		delete(d.rescued, h)
-		return s, false
-	}
-	return s, ok
-}
-
-// anyRescued says whether somebody is in by a rescue code.
-func (d *Desk) anyRescued() bool {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	for _, s := range d.rescued {
-		if time.Now().Before(s.ExpiresAt) {
-			return true
-		}
-	}
-	return false
 }

@@ -51,8 +51,8 @@ func newTries(now func() time.Time) *tries {
 	return &tries{now: now, count: map[string]*count{}, homes: map[string]time.Time{}}
 }
 
-// network is what an address stands for: whoever has one IPv6 address has 2^64.
-func network(from string) string {
+// Network is what an address stands for: whoever has one IPv6 address has 2^64.
+func Network(from string) string {
 	a, err := netip.ParseAddr(from)
 	if err != nil {
 		return from
@@ -73,7 +73,7 @@ type begun struct {
 
 // begin counts a try, or says how long to wait.
 func (t *tries) begin(account, from string) (*begun, error) {
-	net := network(from)
+	net := Network(from)
 	b := &begun{t: t, home: account + " at " + net}
 	free := map[string]int{b.home: freeHere, "from " + net: freeNetwork}
 	t.mu.Lock()

@@ -4,6 +4,7 @@
 package screen
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -66,7 +67,8 @@ func Of(said []byte) (s Screen, err error) {
 		<-drained
 	}()
 	var tamer serial.Tamer
-	said = tamer.Tame(said)
+	// The library takes what follows a byte that is of no character for a control.
+	said = bytes.ToValidUTF8(tamer.Tame(said), []byte("\uFFFD"))
 	for began := time.Now(); len(said) > 0; {
 		n := min(piece, len(said))
 		if _, err := e.Write(said[:n]); err != nil {

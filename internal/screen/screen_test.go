@@ -28,6 +28,9 @@ func FuzzScreen(f *testing.F) {
 	for _, said := range []string{"login: ", "\x1b[2J\x1b[5;90H\x1b[7mx", "\x1b[?1049h\x1b[999A\x1b[10L\x1b[20M\x1b[3r\r\n", "\x1b(0lqk\x1b#8\x1b[5@\x1b[9999P"} {
 		f.Add([]byte(said))
 	}
+	// What follows a byte of no character was taken for a control, and something repeated
+	// a thousand million times.
+	f.Add([]byte("\x1b[?x20M\xc7\xc7\xc7\xc7\xc7\xc7\x1b20[\x1b\n\xc7\xc7\xc7\xc7\x9b1049\x1b222222\n\x00\x7fbbbbbbb"))
 	f.Fuzz(func(t *testing.T, said []byte) {
 		s, err := Of(said)
 		if err != nil {

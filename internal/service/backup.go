@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"plumbbob/internal/core/journal"
+	"plumbbob/internal/gate"
 	"plumbbob/internal/store"
 	"plumbbob/internal/store/mariadb"
 )
@@ -27,7 +28,7 @@ const (
 )
 
 // backupFiles are the files of a data directory that a backup has, where they are there.
-var backupFiles = []string{backupKey, "operations.ledger", "operations.ledger.copies", "tls.pem", "journal/*.jsonl"}
+var backupFiles = []string{backupKey, "operations.ledger", "operations.ledger.copies", "tls.pem", gate.HostKeyFile, "journal/*.jsonl"}
 
 // Backup writes a backup of a data directory whose service runs, with a private database,
 // as it is at one moment. Without the key, what is sealed in it opens for nobody who has

@@ -30,6 +30,7 @@ type lastKnown struct {
 	Hosts    map[string]string // their keys, by address
 	MeantOff []store.Parked
 	LoggedIn []store.KnownLogIn
+	People   []store.KnownAccount // with hashes of their passwords, as in the database
 }
 
 // known is what is on record of what a start needs, in the database or beside it.
@@ -81,7 +82,7 @@ func (s *Service) readLastKnown() *lastKnown {
 // gather reads from the database what a start needs.
 func (s *Service) gather(ctx context.Context) (*lastKnown, error) {
 	l := &lastKnown{}
-	var errs [6]error
+	var errs [7]error
 	l.Estate, errs[0] = s.Store.Estate(ctx)
 	if errors.Is(errs[0], store.ErrNotFound) {
 		errs[0] = nil
@@ -91,11 +92,11 @@ func (s *Service) gather(ctx context.Context) (*lastKnown, error) {
 	l.Hosts, errs[3] = s.Store.HostKeys(ctx)
 	l.MeantOff, errs[4] = s.Store.AllParked(ctx)
 	l.LoggedIn, errs[5] = s.Store.LogIns(ctx, people.MostKnown)
+	l.People, errs[6] = s.Store.KnownAccounts(ctx)
 	return l, errors.Join(errs[:]...)
 }
 
-// How soon after a change what is known is kept, and how often without one: not all
-// that changes is in the journal.
+// How soon after a change what is known is kept, and how often without one.
 const (
 	keepKnownAfter = 2 * time.Second
 	keepKnownEvery = time.Minute
@@ -106,12 +107,14 @@ func (s *Service) keepKnown(ctx context.Context, changed <-chan bus.NewEntry) er
 	var kept []byte
 	for {
 		if l, err := s.gather(ctx); err == nil {
+			s.people.Remember(l.People)
 			kept = s.keep(l, kept)
 		}
 		select {
 		case <-ctx.Done():
 			return context.Cause(ctx)
 		case <-changed:
+		case <-s.learned: // that is not in the journal
 		case <-time.After(keepKnownEvery):
 		}
 		select { // several at once are one
@@ -151,6 +154,14 @@ func (s *Service) loggedIn() []store.KnownLogIn {
 	return s.last.LoggedIn
 }
 
+// accounts are those of an earlier run, likewise.
+func (s *Service) accounts() []store.KnownAccount {
+	if s.last == nil {
+		return nil
+	}
+	return s.last.People
+}
+
 // gear brings in what is needed to reach the gear; with a database that is away, from
 // what was known last, and then once more when that is there.
 func (s *Service) gear(ctx context.Context, tasks *errgroup.Group) error {
@@ -168,7 +179,7 @@ func (s *Service) gear(ctx context.Context, tasks *errgroup.Group) error {
 // record there.
 func (s *Service) bring(ctx context.Context) error {
 	const name = "start: database"
-	without := fmt.Sprintf("the service has started without its database, with what it knew on %s: it watches and switches, and only who was logged in then, or has a rescue code (plumbd code), comes in", s.last.At.Format("2006-01-02 15:04 MST"))
+	without := fmt.Sprintf("the service has started without its database, with what it knew on %s: it watches and switches, and who had an account then comes in, or who has a rescue code (plumbd code)", s.last.At.Format("2006-01-02 15:04 MST"))
 	s.health.Grave(name, without)
 	err := s.Store.Bring(ctx, s.late, func(err error) { s.health.Grave(name, without+": "+err.Error()) })
 	if ctx.Err() != nil {

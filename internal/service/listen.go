@@ -20,6 +20,8 @@ import (
 	"sync"
 	"syscall"
 	"time"
+
+	"plumbbob/internal/hint"
 )
 
 // lock keeps a second service out of the data directory.
@@ -163,4 +165,31 @@ func selfSigned() ([]byte, error) {
 	}
 	out := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})
 	return append(out, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})...), nil
+}
+
+// underTLS is how TLS is spoken here, although the API may be served in clear.
+func (s *Service) underTLS() (*tls.Config, error) {
+	if s.secure != nil {
+		return s.secure, nil
+	}
+	cert, err := s.certificate()
+	if err != nil {
+		return nil, err
+	}
+	return &tls.Config{GetCertificate: s.newest(cert), MinVersion: tls.VersionTLS12}, nil
+}
+
+// listenMessages takes what gear sends over syslog, where that is wanted.
+func (s *Service) listenMessages() (err error) {
+	if s.o.GearSyslog == "" && s.o.GearSyslogTLS == "" || s.o.Safe {
+		return nil
+	}
+	how := s.secure
+	if s.o.GearSyslogTLS != "" {
+		if how, err = s.underTLS(); err != nil {
+			return err
+		}
+	}
+	s.messages, err = hint.ListenMessages(s.o.GearSyslog, s.o.GearSyslogTLS, how, hint.Said{Log: s.o.Log, Store: s.Store.AddMessages, Soon: s.watcher.Again})
+	return err
 }

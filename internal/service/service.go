@@ -27,6 +27,7 @@ import (
 	"plumbbob/internal/broker"
 	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/gate"
 	"plumbbob/internal/gear/garage"
 	"plumbbob/internal/gear/sshgear"
 	"plumbbob/internal/health"
@@ -34,6 +35,7 @@ import (
 	"plumbbob/internal/incidents"
 	"plumbbob/internal/keep"
 	"plumbbob/internal/lease"
+	"plumbbob/internal/localports"
 	"plumbbob/internal/people"
 	"plumbbob/internal/secret"
 	"plumbbob/internal/store"
@@ -60,7 +62,15 @@ type Options struct {
 	TLSCert          string // files in PEM; empty: self-signed where TLS is needed
 	TLSKey           string
 	Traps            string // host:port where SNMP traps are listened for; empty: nowhere
+	GearSyslog       string // host:port where gear sends messages, over UDP and TCP; empty: nowhere
+	GearSyslogTLS    string // likewise, over TLS
 	Syslog           string // where a copy of the journal goes, as syslog.Parse takes it; empty: nowhere
+	Gate             string // where the SSH gate listens; empty: nowhere
+	ScreenGate       string // where viewers of RFB come in; empty: nowhere
+	Ports            []localports.Config
+	GateAt           []string      // of those, at which people come in
+	Rings            int           // of a modem there, before it answers; 0: as Rings
+	GateIdle         time.Duration // without a key there; 0: as GateIdle
 	Console          fs.FS
 	Log              *slog.Logger
 
@@ -98,11 +108,15 @@ type Service struct {
 	late      *mysql.Config // of a database that is away at the start; nil when it is there
 	pinger    *icmp.Pinger
 	traps     *hint.Listener // nil where that is not wanted, or not permitted
+	messages  *hint.Messages // likewise
 	garage    *garage.Garage
 	people    *people.Desk
 	keeper    *keep.Keeper
 	watcher   *watch.Watcher
 	broker    *broker.Room
+	gate      *gate.Gate
+	ports     *localports.Room
+	lines     []gate.Line // at which people come in
 	actor     *act.Actor
 
 	incidents *incidents.Room
@@ -111,6 +125,7 @@ type Service struct {
 
 	archive *tell.JournalArchive
 	changed <-chan bus.NewEntry
+	learned chan struct{}     // a host key was seen for the first time
 	copy    *tell.JournalCopy // nil where none is wanted
 	api     *api.Server
 	locked  *os.File
@@ -121,7 +136,7 @@ type Service struct {
 
 // Open opens the records and binds the address. Nothing is watched before Run.
 func Open(ctx context.Context, o Options) (*Service, error) {
-	s := &Service{o: o}
+	s := &Service{o: o, learned: make(chan struct{}, 1)}
 	if err := s.open(ctx); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
@@ -170,6 +185,10 @@ func (s *Service) assemble(ctx context.Context) error {
 	}
 	hub := stream.NewHub()
 	s.garage = garage.New()
+	if s.ports, err = localports.New(s.o.Ports, s.health); err != nil {
+		return err
+	}
+	s.garage.Local = s.ports
 	if s.garage.Pins, err = s.hostKeys(ctx); err != nil {
 		return err
 	}
@@ -201,20 +220,42 @@ func (s *Service) assemble(ctx context.Context) error {
 			s.o.Log.Warn("traps are not listened for", "because", err)
 		}
 	}
-	s.people = people.New(people.Parts{Store: s.Store, Log: s.o.Log, Bus: b, DataDir: s.o.DataDir, Known: s.loggedIn()})
+	if err := s.listenMessages(); err != nil {
+		return err
+	}
+	s.people = people.New(people.Parts{Store: s.Store, Log: s.o.Log, Bus: b, DataDir: s.o.DataDir, Known: s.loggedIn(), Accounts: s.accounts()})
 	s.actor, err = act.New(act.Parts{
 		Store: s.Store, Keeper: s.keeper, Watcher: s.watcher, Garage: s.garage, Log: s.o.Log, Health: s.health, Lease: s.lease, Reload: s.reload,
 		Ledger: filepath.Join(s.o.DataDir, "operations.ledger"),
 		AtLine: func(k estate.Key, but string) []string { return s.broker.Words(k, but) },
-		Bus:    b, Role: s.people.Role, MissedAfter: s.o.MissedAfter, LastAlive: s.lastAlive,
+		Screen: s.lineScreen, Picture: s.picture,
+		Bus: b, Role: s.people.Role, MissedAfter: s.o.MissedAfter, LastAlive: s.lastAlive,
 	})
 	if err != nil {
 		return err
 	}
-	s.broker = broker.New(broker.Parts{Estate: s.keeper.Estate, Paths: s.paths, Record: s.keeper.Note, Bus: b, Records: s.Store, Health: s.health, Acts: func() bool { return !s.o.Safe && !s.lease.Other() }})
+	s.broker = broker.New(broker.Parts{Estate: s.keeper.Estate, Paths: s.paths, Screens: s.screens, Record: s.keeper.Note, Bus: b, Records: s.Store, Health: s.health, Acts: func() bool { return !s.o.Safe && !s.lease.Other() }})
 	s.incidents = incidents.New(incidents.Parts{
 		Store: s.Store, Keeper: s.keeper, Log: s.o.Log, Health: s.health, Standby: s.lease.Other, Bus: b,
 	})
+	s.gate = gate.New(gate.Parts{People: s.people, Log: s.o.Log, DataDir: s.o.DataDir})
+	if s.o.Gate != "" {
+		if err := s.gate.Listen(s.o.Gate); err != nil {
+			return err
+		}
+	}
+	if s.o.ScreenGate != "" {
+		how, err := s.underTLS()
+		if err != nil {
+			return err
+		}
+		if err := s.gate.ListenScreens(s.o.ScreenGate, how, s.broker.View); err != nil {
+			return err
+		}
+	}
+	if s.lines, err = s.gateLines(); err != nil {
+		return err
+	}
 	s.api = api.New(api.Parts{
 		Store: s.Store, Keeper: s.keeper, Actor: s.actor, Incidents: s.incidents, Keyring: s.garage, Watcher: s.watcher, Sealer: s.Sealer,
 		Hub: hub, Log: s.o.Log, Console: s.o.Console, Secure: s.secure != nil || len(s.o.Proxies) > 0, SetEstate: s.setEstate,
@@ -248,8 +289,12 @@ func (s *Service) hostKeys(ctx context.Context) (sshgear.Pins, error) {
 				return fmt.Errorf("its host key cannot be kept: %w", err)
 			}
 			mu.Lock()
-			defer mu.Unlock()
 			known[address] = pin
+			mu.Unlock()
+			select {
+			case s.learned <- struct{}{}:
+			default:
+			}
 			return nil
 		},
 	}, err
@@ -261,6 +306,16 @@ func (s *Service) paths(k estate.Key) ([]broker.Path, error) {
 	out := make([]broker.Path, len(lines))
 	for i, l := range lines {
 		out[i] = broker.Path{Name: l.Endpoint, Line: l.Line}
+	}
+	return out, err
+}
+
+// screens are the ways to the screen of a device.
+func (s *Service) screens(k estate.Key) ([]broker.ScreenPath, error) {
+	all, err := s.garage.Screens(k)
+	out := make([]broker.ScreenPath, len(all))
+	for i, x := range all {
+		out[i] = broker.ScreenPath{Name: x.Name, Attach: x.Attach}
 	}
 	return out, err
 }
@@ -304,6 +359,9 @@ func (s *Service) setEstate(ctx context.Context, e *estate.Estate) {
 	if s.traps != nil {
 		s.traps.SetEstate(e)
 	}
+	if s.messages != nil {
+		s.messages.SetEstate(e)
+	}
 }
 
 // Run watches, acts and serves until ctx ends. Then it stops in order: first nothing
@@ -329,6 +387,9 @@ func (s *Service) Run(ctx context.Context) error {
 	if s.traps != nil {
 		tasks.Go(func() error { return s.traps.Run(ctx) })
 	}
+	if s.messages != nil {
+		tasks.Go(func() error { return s.messages.Run(ctx) })
+	}
 	if s.o.KeepJournal > 0 {
 		tasks.Go(func() error { return s.archive.Run(ctx) })
 	}
@@ -348,6 +409,7 @@ func (s *Service) Run(ctx context.Context) error {
 		return s.incidents.Run(ctx)
 	})
 	tasks.Go(func() error { return s.serve(ctx) })
+	s.runGate(ctx, tasks)
 	return s.ended(tasks)
 }
 
@@ -371,6 +433,7 @@ func (s *Service) runSafe(ctx context.Context, tasks *errgroup.Group) error {
 		return context.Cause(ctx)
 	})
 	tasks.Go(func() error { return s.serve(ctx) })
+	s.runGate(ctx, tasks)
 	return s.ended(tasks)
 }
 
@@ -387,6 +450,7 @@ func (s *Service) serve(ctx context.Context) error {
 		ErrorLog:    slog.NewLogLogger(s.o.Log.Handler(), slog.LevelDebug),
 		BaseContext: func(net.Listener) context.Context { return ctx }, // streams end with us
 	}
+	go func() { _ = s.http.Serve(s.gate.Inside) }() // ends with it
 	stopped := make(chan error, 1)
 	context.AfterFunc(ctx, func() {
 		last, cancel := context.WithTimeout(context.Background(), stopWithin)
@@ -412,8 +476,14 @@ func (s *Service) Close() error {
 	if s.ln != nil {
 		_ = s.ln.Close() // mostly closed already
 	}
+	if s.gate != nil {
+		err = errors.Join(err, s.gate.Close())
+	}
 	if s.garage != nil {
 		err = errors.Join(err, s.garage.Close())
+	}
+	if s.ports != nil {
+		s.ports.Close()
 	}
 	if s.pinger != nil {
 		err = errors.Join(err, s.pinger.Close())
@@ -421,6 +491,9 @@ func (s *Service) Close() error {
 	}
 	if s.traps != nil {
 		err = errors.Join(err, s.traps.Close())
+	}
+	if s.messages != nil {
+		err = errors.Join(err, s.messages.Close())
 	}
 	if s.Store != nil {
 		s.lease.Give() // nothing of ours is under way any more

@@ -58,7 +58,9 @@ func (s *Store) SaveEstate(ctx context.Context, from int, who, text string, rena
 				`UPDATE work_window SET device = ? WHERE device = ?`,
 				`UPDATE setting SET device = ? WHERE device = ?`,
 				`UPDATE line_part SET device = ? WHERE device = ?`,
+				`UPDATE IGNORE lead_check SET device = ? WHERE device = ?`,
 				`UPDATE line_event SET device = ? WHERE device = ?`,
+				`UPDATE gear_message SET device = ? WHERE device = ?`,
 			} {
 				if _, err := tx.ExecContext(ctx, move, now, old); err != nil {
 					return err

@@ -33,6 +33,9 @@ func (s *Store) DropOld(ctx context.Context, now time.Time, keep Retention) erro
 		if err := s.drop(ctx, "line_part", "ended < ?", now.Add(-keep.Lines).UTC()); err != nil {
 			return fmt.Errorf("drop old rows of line_part: %w", err)
 		}
+		if err := s.drop(ctx, "gear_message", "at < ?", now.Add(-keep.Lines).UTC()); err != nil {
+			return fmt.Errorf("drop old rows of gear_message: %w", err)
+		}
 	}
 	if keep.Records <= 0 {
 		return nil // for ever

@@ -21,6 +21,10 @@ const router = createBrowserRouter([
             path: '/devices/:key/serial',
             lazy: async () => ({ Component: (await import('./pages/Serial')).SerialPage }),
           },
+          {
+            path: '/devices/:key/screen',
+            lazy: async () => ({ Component: (await import('./pages/Screen')).ScreenPage }),
+          },
           { path: '/power', lazy: async () => ({ Component: (await import('./pages/Power')).PowerPage }) },
           { path: '/incidents', lazy: async () => ({ Component: (await import('./pages/Incidents')).IncidentsPage }) },
           { path: '/journal', lazy: async () => ({ Component: (await import('./pages/Journal')).JournalPage }) },

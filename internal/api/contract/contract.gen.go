@@ -24,6 +24,7 @@ const (
 	DevicePartController DevicePart = "controller"
 	DevicePartEvents     DevicePart = "events"
 	DevicePartPorts      DevicePart = "ports"
+	DevicePartScreen     DevicePart = "screen"
 	DevicePartSensors    DevicePart = "sensors"
 	DevicePartSerial     DevicePart = "serial"
 	DevicePartSupply     DevicePart = "supply"
@@ -40,6 +41,8 @@ func (e DevicePart) Valid() bool {
 		return true
 	case DevicePartPorts:
 		return true
+	case DevicePartScreen:
+		return true
 	case DevicePartSensors:
 		return true
 	case DevicePartSerial:
@@ -53,8 +56,9 @@ func (e DevicePart) Valid() bool {
 
 // Defines values for EstateEventFrom.
 const (
-	Line EstateEventFrom = "line"
-	Log  EstateEventFrom = "log"
+	Line   EstateEventFrom = "line"
+	Log    EstateEventFrom = "log"
+	Syslog EstateEventFrom = "syslog"
 )
 
 // Valid indicates whether the value is a known member of the EstateEventFrom enum.
@@ -63,6 +67,8 @@ func (e EstateEventFrom) Valid() bool {
 	case Line:
 		return true
 	case Log:
+		return true
+	case Syslog:
 		return true
 	default:
 		return false
@@ -297,6 +303,48 @@ func (e InterlockLift) Valid() bool {
 	case InterlockLiftNever:
 		return true
 	case InterlockLiftReason:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for LeadKind.
+const (
+	LeadKindButton LeadKind = "button"
+	LeadKindLight  LeadKind = "light"
+	LeadKindSerial LeadKind = "serial"
+)
+
+// Valid indicates whether the value is a known member of the LeadKind enum.
+func (e LeadKind) Valid() bool {
+	switch e {
+	case LeadKindButton:
+		return true
+	case LeadKindLight:
+		return true
+	case LeadKindSerial:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for LeadVerdict.
+const (
+	LeadRight   LeadVerdict = "right"
+	LeadUnknown LeadVerdict = "unknown"
+	LeadWrong   LeadVerdict = "wrong"
+)
+
+// Valid indicates whether the value is a known member of the LeadVerdict enum.
+func (e LeadVerdict) Valid() bool {
+	switch e {
+	case LeadRight:
+		return true
+	case LeadUnknown:
+		return true
+	case LeadWrong:
 		return true
 	default:
 		return false
@@ -960,6 +1008,20 @@ type Account struct {
 	Role Role `json:"role"`
 }
 
+// AccountKey defines model for AccountKey.
+type AccountKey struct {
+	Added time.Time `json:"added"`
+
+	// Name what its owner calls it
+	Name string `json:"name"`
+
+	// Print its fingerprint, SHA256:…
+	Print string `json:"print"`
+
+	// Type Example: ssh-ed25519
+	Type string `json:"type"`
+}
+
 // AccountRequest defines model for AccountRequest.
 type AccountRequest struct {
 	Name string `json:"name"`
@@ -1194,6 +1256,9 @@ type DeviceSummary struct {
 	// AtLine who sits at its serial line
 	AtLine *[]Seated `json:"atLine,omitempty"`
 
+	// AtScreen who sits at its screen
+	AtScreen *[]Seated `json:"atScreen,omitempty"`
+
 	// Chassis it has a controller that can switch it
 	Chassis *bool  `json:"chassis,omitempty"`
 	Feeds   []Feed `json:"feeds"`
@@ -1301,7 +1366,7 @@ type EstateEvent struct {
 	At     time.Time `json:"at"`
 	Device string    `json:"device"`
 
-	// From its own event log, or its serial line
+	// From its own event log, its serial line, or what it sent over syslog
 	From  EstateEventFrom `json:"from"`
 	Level Level           `json:"level"`
 	Site  string          `json:"site"`
@@ -1309,11 +1374,11 @@ type EstateEvent struct {
 	// Text of a serial line it is empty for who may not see that
 	Text string `json:"text"`
 
-	// What the sensor or kind of event, or the name of what was recognised
+	// What the sensor or kind of event, the name of what was recognised, or what in the gear has sent it
 	What string `json:"what"`
 }
 
-// EstateEventFrom its own event log, or its serial line
+// EstateEventFrom its own event log, its serial line, or what it sent over syslog
 type EstateEventFrom string
 
 // EstateFile defines model for EstateFile.
@@ -1746,6 +1811,47 @@ type JournalSeal struct {
 	Newest *int64 `json:"newest,omitempty"`
 }
 
+// KeysSent defines model for KeysSent.
+type KeysSent struct {
+	Strokes int `json:"strokes"`
+}
+
+// Keystrokes defines model for Keystrokes.
+type Keystrokes struct {
+	// Keys pressed one after the other, each alone or with others that are held: ctrl-alt-delete, f2
+	Keys *[]string `json:"keys,omitempty"`
+
+	// Layout of the device's keyboard: us when it is left out
+	Layout *string `json:"layout,omitempty"`
+
+	// Text is typed behind them
+	Text *string `json:"text,omitempty"`
+}
+
+// Lead defines model for Lead.
+type Lead struct {
+	// At the port that the estate says it is plugged into
+	At   string   `json:"at"`
+	Kind LeadKind `json:"kind"`
+	Text string   `json:"text"`
+
+	// Try what to try
+	Try     *string     `json:"try,omitempty"`
+	Verdict LeadVerdict `json:"verdict"`
+}
+
+// LeadKind defines model for Lead.Kind.
+type LeadKind string
+
+// LeadVerdict defines model for Lead.Verdict.
+type LeadVerdict string
+
+// Leads defines model for Leads.
+type Leads struct {
+	At    time.Time `json:"at"`
+	Leads []Lead    `json:"leads"`
+}
+
 // Level defines model for Level.
 type Level string
 
@@ -2158,6 +2264,12 @@ type ProofFile struct {
 	Type string `json:"type"`
 }
 
+// PublicKey defines model for PublicKey.
+type PublicKey struct {
+	// Key a line as in a file .pub or authorized_keys
+	Key string `json:"key"`
+}
+
 // Reason defines model for Reason.
 type Reason struct {
 	At *time.Time `json:"at,omitempty"`
@@ -2188,6 +2300,22 @@ type Role string
 type RoleChange struct {
 	// Role each may do all that those before it may
 	Role Role `json:"role"`
+}
+
+// ScreenText defines model for ScreenText.
+type ScreenText struct {
+	Font   *string `json:"font,omitempty"`
+	Height int     `json:"height"`
+
+	// IsText false: it is a picture, or of a font that is not known, and rows has nothing
+	IsText bool `json:"isText"`
+
+	// Rows ▯ stands for what was not recognised
+	Rows []string `json:"rows"`
+
+	// Unknown how many cells were not
+	Unknown int `json:"unknown"`
+	Width   int `json:"width"`
 }
 
 // Seated defines model for Seated.
@@ -2684,6 +2812,12 @@ type Limit = int
 // Once defines model for once.
 type Once = string
 
+// RemoveAccountKeyParams defines parameters for RemoveAccountKey.
+type RemoveAccountKeyParams struct {
+	// Print its fingerprint, SHA256:…
+	Print string `form:"print" json:"print"`
+}
+
 // GetDrawParams defines parameters for GetDraw.
 type GetDrawParams struct {
 	// From two hours before `to` by default
@@ -2712,6 +2846,12 @@ type GetHistoryParams struct {
 
 	// Points about how many stretches to divide the time into
 	Points *int `form:"points,omitempty" json:"points,omitempty"`
+}
+
+// GetPictureParams defines parameters for GetPicture.
+type GetPictureParams struct {
+	// At means nothing: it makes another address, of which nothing is remembered
+	At *string `form:"at,omitempty" json:"at,omitempty"`
 }
 
 // GetSensorsParams defines parameters for GetSensors.
@@ -2767,7 +2907,10 @@ type ListGearEventsParams struct {
 
 	// Since a week ago when it is left out
 	Since *time.Time `form:"since,omitempty" json:"since,omitempty"`
-	Limit *int       `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Find only what has this in it
+	Find  *string `form:"find,omitempty" json:"find,omitempty"`
+	Limit *int    `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListGroupsParams defines parameters for ListGroups.
@@ -2838,8 +2981,17 @@ type GetPowerParams struct {
 	Site *string `form:"site,omitempty" json:"site,omitempty"`
 }
 
+// RemoveOwnKeyParams defines parameters for RemoveOwnKey.
+type RemoveOwnKeyParams struct {
+	// Print its fingerprint, SHA256:…
+	Print string `form:"print" json:"print"`
+}
+
 // AddAccountJSONRequestBody defines body for AddAccount for application/json ContentType.
 type AddAccountJSONRequestBody = AccountRequest
+
+// AddAccountKeyJSONRequestBody defines body for AddAccountKey for application/json ContentType.
+type AddAccountKeyJSONRequestBody = PublicKey
 
 // SetRoleJSONRequestBody defines body for SetRole for application/json ContentType.
 type SetRoleJSONRequestBody = RoleChange
@@ -2855,6 +3007,9 @@ type ClearEventsJSONRequestBody = ClearEvents
 
 // SetOutletJSONRequestBody defines body for SetOutlet for application/json ContentType.
 type SetOutletJSONRequestBody = OutletChange
+
+// PressKeysJSONRequestBody defines body for PressKeys for application/json ContentType.
+type PressKeysJSONRequestBody = Keystrokes
 
 // CommandSupplyJSONRequestBody defines body for CommandSupply for application/json ContentType.
 type CommandSupplyJSONRequestBody = SupplyCommand
@@ -2900,6 +3055,9 @@ type SetSecretJSONRequestBody = SecretValue
 
 // LogInJSONRequestBody defines body for LogIn for application/json ContentType.
 type LogInJSONRequestBody = LogIn
+
+// AddOwnKeyJSONRequestBody defines body for AddOwnKey for application/json ContentType.
+type AddOwnKeyJSONRequestBody = PublicKey
 
 // CreateTokenJSONRequestBody defines body for CreateToken for application/json ContentType.
 type CreateTokenJSONRequestBody = LogIn
@@ -3008,6 +3166,30 @@ type ClientInterface interface {
 	// Corresponds with DELETE /accounts/{name} (the `RemoveAccount` operationId).
 	RemoveAccount(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RemoveAccountKey Have a public key let nobody in any more
+	//
+	// Corresponds with DELETE /accounts/{name}/keys (the `RemoveAccountKey` operationId).
+	RemoveAccountKey(ctx context.Context, name string, params *RemoveAccountKeyParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListAccountKeys The public keys with which somebody comes in by SSH
+	//
+	// Corresponds with GET /accounts/{name}/keys (the `ListAccountKeys` operationId).
+	ListAccountKeys(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddAccountKeyWithBody Have a public key let somebody in by SSH
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /accounts/{name}/keys (the `AddAccountKey` operationId).
+	AddAccountKeyWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddAccountKey Have a public key let somebody in by SSH
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /accounts/{name}/keys (the `AddAccountKey` operationId).
+	AddAccountKey(ctx context.Context, name string, body AddAccountKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ResetPassword Generate another password for an account, shown this once; its log-ins end
 	//
 	// Corresponds with POST /accounts/{name}/password (the `ResetPassword` operationId).
@@ -3114,6 +3296,16 @@ type ClientInterface interface {
 	// Corresponds with GET /devices/{key}/history (the `GetHistory` operationId).
 	GetHistory(ctx context.Context, key Key, params *GetHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetLeads Whether the leads to the front and to the serial port of a device are where the estate says, as far as was seen
+	//
+	// Corresponds with GET /devices/{key}/leads (the `GetLeads` operationId).
+	GetLeads(ctx context.Context, key Key, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckLeads Send a newline to its serial line, unless somebody types there, and see what answers
+	//
+	// Corresponds with POST /devices/{key}/leads (the `CheckLeads` operationId).
+	CheckLeads(ctx context.Context, key Key, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// LookAtDevice Ask at once all that shows how a device is; it changes nothing
 	//
 	// Corresponds with POST /devices/{key}/look (the `LookAtDevice` operationId).
@@ -3137,6 +3329,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /devices/{key}/ports (the `GetPorts` operationId).
 	GetPorts(ctx context.Context, key Key, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PressKeysWithBody Press keys of a device, or type a text, unless somebody else has its keyboard
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{key}/screen/keys (the `PressKeys` operationId).
+	PressKeysWithBody(ctx context.Context, key Key, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PressKeys Press keys of a device, or type a text, unless somebody else has its keyboard
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{key}/screen/keys (the `PressKeys` operationId).
+	PressKeys(ctx context.Context, key Key, body PressKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPicture What the screen of a device shows now
+	//
+	// Corresponds with GET /devices/{key}/screen/picture (the `GetPicture` operationId).
+	GetPicture(ctx context.Context, key Key, params *GetPictureParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetScreenText What text the screen of a device shows now, where it is one of fixed cells
+	//
+	// Corresponds with GET /devices/{key}/screen/text (the `GetScreenText` operationId).
+	GetScreenText(ctx context.Context, key Key, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetSensors What the sensors of a device measure
 	//
@@ -3225,7 +3441,7 @@ type ClientInterface interface {
 	// Corresponds with POST /estate/diff (the `DiffEstate` operationId).
 	DiffEstate(ctx context.Context, body DiffEstateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListGearEvents What gear itself has logged, and what was recognised on serial lines, of the whole estate or a part of it, the newest first
+	// ListGearEvents What gear itself has logged or sent over syslog, and what was recognised on serial lines, of the whole estate or a part of it, the newest first
 	//
 	// Corresponds with GET /gear-events (the `ListGearEvents` operationId).
 	ListGearEvents(ctx context.Context, params *ListGearEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3498,6 +3714,30 @@ type ClientInterface interface {
 	// Corresponds with POST /session (the `LogIn` operationId).
 	LogIn(ctx context.Context, body LogInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RemoveOwnKey Have a public key let you in no more
+	//
+	// Corresponds with DELETE /session/keys (the `RemoveOwnKey` operationId).
+	RemoveOwnKey(ctx context.Context, params *RemoveOwnKeyParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListOwnKeys The public keys with which you come in by SSH
+	//
+	// Corresponds with GET /session/keys (the `ListOwnKeys` operationId).
+	ListOwnKeys(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddOwnKeyWithBody Have a public key let you in by SSH
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /session/keys (the `AddOwnKey` operationId).
+	AddOwnKeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddOwnKey Have a public key let you in by SSH
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /session/keys (the `AddOwnKey` operationId).
+	AddOwnKey(ctx context.Context, body AddOwnKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListSheets The sheets of the whole estate, side by side
 	//
 	// Corresponds with GET /sheets (the `ListSheets` operationId).
@@ -3625,6 +3865,70 @@ func (c *Client) AddAccount(ctx context.Context, body AddAccountJSONRequestBody,
 // Corresponds with DELETE /accounts/{name} (the `RemoveAccount` operationId).
 func (c *Client) RemoveAccount(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveAccountRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveAccountKey Have a public key let nobody in any more
+//
+// Corresponds with DELETE /accounts/{name}/keys (the `RemoveAccountKey` operationId).
+func (c *Client) RemoveAccountKey(ctx context.Context, name string, params *RemoveAccountKeyParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveAccountKeyRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListAccountKeys The public keys with which somebody comes in by SSH
+//
+// Corresponds with GET /accounts/{name}/keys (the `ListAccountKeys` operationId).
+func (c *Client) ListAccountKeys(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAccountKeysRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddAccountKeyWithBody Have a public key let somebody in by SSH
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /accounts/{name}/keys (the `AddAccountKey` operationId).
+func (c *Client) AddAccountKeyWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddAccountKeyRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddAccountKey Have a public key let somebody in by SSH
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /accounts/{name}/keys (the `AddAccountKey` operationId).
+func (c *Client) AddAccountKey(ctx context.Context, name string, body AddAccountKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddAccountKeyRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3921,6 +4225,36 @@ func (c *Client) GetHistory(ctx context.Context, key Key, params *GetHistoryPara
 	return c.Client.Do(req)
 }
 
+// GetLeads Whether the leads to the front and to the serial port of a device are where the estate says, as far as was seen
+//
+// Corresponds with GET /devices/{key}/leads (the `GetLeads` operationId).
+func (c *Client) GetLeads(ctx context.Context, key Key, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLeadsRequest(c.Server, key)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckLeads Send a newline to its serial line, unless somebody types there, and see what answers
+//
+// Corresponds with POST /devices/{key}/leads (the `CheckLeads` operationId).
+func (c *Client) CheckLeads(ctx context.Context, key Key, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckLeadsRequest(c.Server, key)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // LookAtDevice Ask at once all that shows how a device is; it changes nothing
 //
 // Corresponds with POST /devices/{key}/look (the `LookAtDevice` operationId).
@@ -3975,6 +4309,70 @@ func (c *Client) SetOutlet(ctx context.Context, key Key, port string, body SetOu
 // Corresponds with GET /devices/{key}/ports (the `GetPorts` operationId).
 func (c *Client) GetPorts(ctx context.Context, key Key, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetPortsRequest(c.Server, key)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PressKeysWithBody Press keys of a device, or type a text, unless somebody else has its keyboard
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{key}/screen/keys (the `PressKeys` operationId).
+func (c *Client) PressKeysWithBody(ctx context.Context, key Key, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPressKeysRequestWithBody(c.Server, key, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PressKeys Press keys of a device, or type a text, unless somebody else has its keyboard
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{key}/screen/keys (the `PressKeys` operationId).
+func (c *Client) PressKeys(ctx context.Context, key Key, body PressKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPressKeysRequest(c.Server, key, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPicture What the screen of a device shows now
+//
+// Corresponds with GET /devices/{key}/screen/picture (the `GetPicture` operationId).
+func (c *Client) GetPicture(ctx context.Context, key Key, params *GetPictureParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPictureRequest(c.Server, key, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetScreenText What text the screen of a device shows now, where it is one of fixed cells
+//
+// Corresponds with GET /devices/{key}/screen/text (the `GetScreenText` operationId).
+func (c *Client) GetScreenText(ctx context.Context, key Key, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetScreenTextRequest(c.Server, key)
 	if err != nil {
 		return nil, err
 	}
@@ -4222,7 +4620,7 @@ func (c *Client) DiffEstate(ctx context.Context, body DiffEstateJSONRequestBody,
 	return c.Client.Do(req)
 }
 
-// ListGearEvents What gear itself has logged, and what was recognised on serial lines, of the whole estate or a part of it, the newest first
+// ListGearEvents What gear itself has logged or sent over syslog, and what was recognised on serial lines, of the whole estate or a part of it, the newest first
 //
 // Corresponds with GET /gear-events (the `ListGearEvents` operationId).
 func (c *Client) ListGearEvents(ctx context.Context, params *ListGearEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4945,6 +5343,70 @@ func (c *Client) LogIn(ctx context.Context, body LogInJSONRequestBody, reqEditor
 	return c.Client.Do(req)
 }
 
+// RemoveOwnKey Have a public key let you in no more
+//
+// Corresponds with DELETE /session/keys (the `RemoveOwnKey` operationId).
+func (c *Client) RemoveOwnKey(ctx context.Context, params *RemoveOwnKeyParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveOwnKeyRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListOwnKeys The public keys with which you come in by SSH
+//
+// Corresponds with GET /session/keys (the `ListOwnKeys` operationId).
+func (c *Client) ListOwnKeys(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListOwnKeysRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddOwnKeyWithBody Have a public key let you in by SSH
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /session/keys (the `AddOwnKey` operationId).
+func (c *Client) AddOwnKeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddOwnKeyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddOwnKey Have a public key let you in by SSH
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /session/keys (the `AddOwnKey` operationId).
+func (c *Client) AddOwnKey(ctx context.Context, body AddOwnKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddOwnKeyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListSheets The sheets of the whole estate, side by side
 //
 // Corresponds with GET /sheets (the `ListSheets` operationId).
@@ -5234,6 +5696,144 @@ func NewRemoveAccountRequest(server string, name string) (*http.Request, error) 
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewRemoveAccountKeyRequest constructs an http.Request for the RemoveAccountKey method
+func NewRemoveAccountKeyRequest(server string, name string, params *RemoveAccountKeyParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/accounts/%s/keys", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "print", params.Print, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListAccountKeysRequest constructs an http.Request for the ListAccountKeys method
+func NewListAccountKeysRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/accounts/%s/keys", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddAccountKeyRequest calls the generic AddAccountKey builder with application/json body
+func NewAddAccountKeyRequest(server string, name string, body AddAccountKeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddAccountKeyRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewAddAccountKeyRequestWithBody constructs an http.Request for the AddAccountKey method, with any body, and a specified content type
+func NewAddAccountKeyRequestWithBody(server string, name string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/accounts/%s/keys", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -5881,6 +6481,74 @@ func NewGetHistoryRequest(server string, key Key, params *GetHistoryParams) (*ht
 	return req, nil
 }
 
+// NewGetLeadsRequest constructs an http.Request for the GetLeads method
+func NewGetLeadsRequest(server string, key Key) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/leads", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCheckLeadsRequest constructs an http.Request for the CheckLeads method
+func NewCheckLeadsRequest(server string, key Key) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/leads", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewLookAtDeviceRequest constructs an http.Request for the LookAtDevice method
 func NewLookAtDeviceRequest(server string, key Key) (*http.Request, error) {
 	var err error
@@ -5986,6 +6654,148 @@ func NewGetPortsRequest(server string, key Key) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/devices/%s/ports", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPressKeysRequest calls the generic PressKeys builder with application/json body
+func NewPressKeysRequest(server string, key Key, body PressKeysJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPressKeysRequestWithBody(server, key, "application/json", bodyReader)
+}
+
+// NewPressKeysRequestWithBody constructs an http.Request for the PressKeys method, with any body, and a specified content type
+func NewPressKeysRequestWithBody(server string, key Key, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/screen/keys", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetPictureRequest constructs an http.Request for the GetPicture method
+func NewGetPictureRequest(server string, key Key, params *GetPictureParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/screen/picture", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetScreenTextRequest constructs an http.Request for the GetScreenText method
+func NewGetScreenTextRequest(server string, key Key) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/screen/text", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -6684,6 +7494,18 @@ func NewListGearEventsRequest(server string, params *ListGearEventsParams) (*htt
 		if params.Since != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Find != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "find", *params.Find, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -8192,6 +9014,123 @@ func NewLogInRequestWithBody(server string, contentType string, body io.Reader) 
 	return req, nil
 }
 
+// NewRemoveOwnKeyRequest constructs an http.Request for the RemoveOwnKey method
+func NewRemoveOwnKeyRequest(server string, params *RemoveOwnKeyParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/session/keys")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "print", params.Print, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListOwnKeysRequest constructs an http.Request for the ListOwnKeys method
+func NewListOwnKeysRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/session/keys")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddOwnKeyRequest calls the generic AddOwnKey builder with application/json body
+func NewAddOwnKeyRequest(server string, body AddOwnKeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddOwnKeyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddOwnKeyRequestWithBody constructs an http.Request for the AddOwnKey method, with any body, and a specified content type
+func NewAddOwnKeyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/session/keys")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListSheetsRequest constructs an http.Request for the ListSheets method
 func NewListSheetsRequest(server string) (*http.Request, error) {
 	var err error
@@ -8574,6 +9513,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /accounts/{name} (the `RemoveAccount` operationId).
 	RemoveAccountWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*RemoveAccountResponse, error)
 
+	// RemoveAccountKeyWithResponse Have a public key let nobody in any more
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /accounts/{name}/keys (the `RemoveAccountKey` operationId).
+	RemoveAccountKeyWithResponse(ctx context.Context, name string, params *RemoveAccountKeyParams, reqEditors ...RequestEditorFn) (*RemoveAccountKeyResponse, error)
+
+	// ListAccountKeysWithResponse The public keys with which somebody comes in by SSH
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /accounts/{name}/keys (the `ListAccountKeys` operationId).
+	ListAccountKeysWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*ListAccountKeysResponse, error)
+
+	// AddAccountKeyWithBodyWithResponse Have a public key let somebody in by SSH
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /accounts/{name}/keys (the `AddAccountKey` operationId).
+	AddAccountKeyWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddAccountKeyResponse, error)
+
+	// AddAccountKeyWithResponse Have a public key let somebody in by SSH
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /accounts/{name}/keys (the `AddAccountKey` operationId).
+	AddAccountKeyWithResponse(ctx context.Context, name string, body AddAccountKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*AddAccountKeyResponse, error)
+
 	// ResetPasswordWithResponse Generate another password for an account, shown this once; its log-ins end
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8700,6 +9667,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices/{key}/history (the `GetHistory` operationId).
 	GetHistoryWithResponse(ctx context.Context, key Key, params *GetHistoryParams, reqEditors ...RequestEditorFn) (*GetHistoryResponse, error)
 
+	// GetLeadsWithResponse Whether the leads to the front and to the serial port of a device are where the estate says, as far as was seen
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{key}/leads (the `GetLeads` operationId).
+	GetLeadsWithResponse(ctx context.Context, key Key, reqEditors ...RequestEditorFn) (*GetLeadsResponse, error)
+
+	// CheckLeadsWithResponse Send a newline to its serial line, unless somebody types there, and see what answers
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{key}/leads (the `CheckLeads` operationId).
+	CheckLeadsWithResponse(ctx context.Context, key Key, reqEditors ...RequestEditorFn) (*CheckLeadsResponse, error)
+
 	// LookAtDeviceWithResponse Ask at once all that shows how a device is; it changes nothing
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8727,6 +9708,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /devices/{key}/ports (the `GetPorts` operationId).
 	GetPortsWithResponse(ctx context.Context, key Key, reqEditors ...RequestEditorFn) (*GetPortsResponse, error)
+
+	// PressKeysWithBodyWithResponse Press keys of a device, or type a text, unless somebody else has its keyboard
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{key}/screen/keys (the `PressKeys` operationId).
+	PressKeysWithBodyWithResponse(ctx context.Context, key Key, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PressKeysResponse, error)
+
+	// PressKeysWithResponse Press keys of a device, or type a text, unless somebody else has its keyboard
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{key}/screen/keys (the `PressKeys` operationId).
+	PressKeysWithResponse(ctx context.Context, key Key, body PressKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*PressKeysResponse, error)
+
+	// GetPictureWithResponse What the screen of a device shows now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{key}/screen/picture (the `GetPicture` operationId).
+	GetPictureWithResponse(ctx context.Context, key Key, params *GetPictureParams, reqEditors ...RequestEditorFn) (*GetPictureResponse, error)
+
+	// GetScreenTextWithResponse What text the screen of a device shows now, where it is one of fixed cells
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{key}/screen/text (the `GetScreenText` operationId).
+	GetScreenTextWithResponse(ctx context.Context, key Key, reqEditors ...RequestEditorFn) (*GetScreenTextResponse, error)
 
 	// GetSensorsWithResponse What the sensors of a device measure
 	//
@@ -8833,7 +9842,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /estate/diff (the `DiffEstate` operationId).
 	DiffEstateWithResponse(ctx context.Context, body DiffEstateJSONRequestBody, reqEditors ...RequestEditorFn) (*DiffEstateResponse, error)
 
-	// ListGearEventsWithResponse What gear itself has logged, and what was recognised on serial lines, of the whole estate or a part of it, the newest first
+	// ListGearEventsWithResponse What gear itself has logged or sent over syslog, and what was recognised on serial lines, of the whole estate or a part of it, the newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -9148,6 +10157,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /session (the `LogIn` operationId).
 	LogInWithResponse(ctx context.Context, body LogInJSONRequestBody, reqEditors ...RequestEditorFn) (*LogInResponse, error)
 
+	// RemoveOwnKeyWithResponse Have a public key let you in no more
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /session/keys (the `RemoveOwnKey` operationId).
+	RemoveOwnKeyWithResponse(ctx context.Context, params *RemoveOwnKeyParams, reqEditors ...RequestEditorFn) (*RemoveOwnKeyResponse, error)
+
+	// ListOwnKeysWithResponse The public keys with which you come in by SSH
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /session/keys (the `ListOwnKeys` operationId).
+	ListOwnKeysWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListOwnKeysResponse, error)
+
+	// AddOwnKeyWithBodyWithResponse Have a public key let you in by SSH
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /session/keys (the `AddOwnKey` operationId).
+	AddOwnKeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddOwnKeyResponse, error)
+
+	// AddOwnKeyWithResponse Have a public key let you in by SSH
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /session/keys (the `AddOwnKey` operationId).
+	AddOwnKeyWithResponse(ctx context.Context, body AddOwnKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*AddOwnKeyResponse, error)
+
 	// ListSheetsWithResponse The sheets of the whole estate, side by side
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9364,6 +10401,143 @@ func (r RemoveAccountResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RemoveAccountResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveAccountKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveAccountKeyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveAccountKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveAccountKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveAccountKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveAccountKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListAccountKeysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]AccountKey
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAccountKeysResponse) GetJSON200() *[]AccountKey {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAccountKeysResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAccountKeysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAccountKeysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAccountKeysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAccountKeysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddAccountKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *AccountKey
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddAccountKeyResponse) GetJSON201() *AccountKey {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddAccountKeyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddAccountKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddAccountKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddAccountKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddAccountKeyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10014,6 +11188,102 @@ func (r GetHistoryResponse) ContentType() string {
 	return ""
 }
 
+type GetLeadsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Leads
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLeadsResponse) GetJSON200() *Leads {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLeadsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLeadsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLeadsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLeadsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLeadsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CheckLeadsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Leads
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CheckLeadsResponse) GetJSON200() *Leads {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckLeadsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckLeadsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckLeadsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckLeadsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckLeadsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type LookAtDeviceResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10145,6 +11415,143 @@ func (r GetPortsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetPortsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PressKeysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *KeysSent
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PressKeysResponse) GetJSON200() *KeysSent {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PressKeysResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PressKeysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PressKeysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PressKeysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PressKeysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetPictureResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetPictureResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPictureResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPictureResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPictureResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPictureResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetScreenTextResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ScreenText
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetScreenTextResponse) GetJSON200() *ScreenText {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetScreenTextResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetScreenTextResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetScreenTextResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetScreenTextResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetScreenTextResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12283,6 +13690,143 @@ func (r LogInResponse) ContentType() string {
 	return ""
 }
 
+type RemoveOwnKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveOwnKeyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveOwnKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveOwnKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveOwnKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveOwnKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListOwnKeysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]AccountKey
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListOwnKeysResponse) GetJSON200() *[]AccountKey {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListOwnKeysResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListOwnKeysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListOwnKeysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListOwnKeysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListOwnKeysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddOwnKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *AccountKey
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddOwnKeyResponse) GetJSON201() *AccountKey {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddOwnKeyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddOwnKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddOwnKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddOwnKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddOwnKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSheetsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12753,6 +14297,58 @@ func (c *ClientWithResponses) RemoveAccountWithResponse(ctx context.Context, nam
 	return ParseRemoveAccountResponse(rsp)
 }
 
+// RemoveAccountKeyWithResponse Have a public key let nobody in any more
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /accounts/{name}/keys (the `RemoveAccountKey` operationId).
+func (c *ClientWithResponses) RemoveAccountKeyWithResponse(ctx context.Context, name string, params *RemoveAccountKeyParams, reqEditors ...RequestEditorFn) (*RemoveAccountKeyResponse, error) {
+	rsp, err := c.RemoveAccountKey(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveAccountKeyResponse(rsp)
+}
+
+// ListAccountKeysWithResponse The public keys with which somebody comes in by SSH
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /accounts/{name}/keys (the `ListAccountKeys` operationId).
+func (c *ClientWithResponses) ListAccountKeysWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*ListAccountKeysResponse, error) {
+	rsp, err := c.ListAccountKeys(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAccountKeysResponse(rsp)
+}
+
+// AddAccountKeyWithBodyWithResponse Have a public key let somebody in by SSH
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /accounts/{name}/keys (the `AddAccountKey` operationId).
+func (c *ClientWithResponses) AddAccountKeyWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddAccountKeyResponse, error) {
+	rsp, err := c.AddAccountKeyWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddAccountKeyResponse(rsp)
+}
+
+// AddAccountKeyWithResponse Have a public key let somebody in by SSH
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /accounts/{name}/keys (the `AddAccountKey` operationId).
+func (c *ClientWithResponses) AddAccountKeyWithResponse(ctx context.Context, name string, body AddAccountKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*AddAccountKeyResponse, error) {
+	rsp, err := c.AddAccountKey(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddAccountKeyResponse(rsp)
+}
+
 // ResetPasswordWithResponse Generate another password for an account, shown this once; its log-ins end
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12987,6 +14583,32 @@ func (c *ClientWithResponses) GetHistoryWithResponse(ctx context.Context, key Ke
 	return ParseGetHistoryResponse(rsp)
 }
 
+// GetLeadsWithResponse Whether the leads to the front and to the serial port of a device are where the estate says, as far as was seen
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{key}/leads (the `GetLeads` operationId).
+func (c *ClientWithResponses) GetLeadsWithResponse(ctx context.Context, key Key, reqEditors ...RequestEditorFn) (*GetLeadsResponse, error) {
+	rsp, err := c.GetLeads(ctx, key, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLeadsResponse(rsp)
+}
+
+// CheckLeadsWithResponse Send a newline to its serial line, unless somebody types there, and see what answers
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{key}/leads (the `CheckLeads` operationId).
+func (c *ClientWithResponses) CheckLeadsWithResponse(ctx context.Context, key Key, reqEditors ...RequestEditorFn) (*CheckLeadsResponse, error) {
+	rsp, err := c.CheckLeads(ctx, key, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckLeadsResponse(rsp)
+}
+
 // LookAtDeviceWithResponse Ask at once all that shows how a device is; it changes nothing
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13037,6 +14659,58 @@ func (c *ClientWithResponses) GetPortsWithResponse(ctx context.Context, key Key,
 		return nil, err
 	}
 	return ParseGetPortsResponse(rsp)
+}
+
+// PressKeysWithBodyWithResponse Press keys of a device, or type a text, unless somebody else has its keyboard
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{key}/screen/keys (the `PressKeys` operationId).
+func (c *ClientWithResponses) PressKeysWithBodyWithResponse(ctx context.Context, key Key, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PressKeysResponse, error) {
+	rsp, err := c.PressKeysWithBody(ctx, key, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePressKeysResponse(rsp)
+}
+
+// PressKeysWithResponse Press keys of a device, or type a text, unless somebody else has its keyboard
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{key}/screen/keys (the `PressKeys` operationId).
+func (c *ClientWithResponses) PressKeysWithResponse(ctx context.Context, key Key, body PressKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*PressKeysResponse, error) {
+	rsp, err := c.PressKeys(ctx, key, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePressKeysResponse(rsp)
+}
+
+// GetPictureWithResponse What the screen of a device shows now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{key}/screen/picture (the `GetPicture` operationId).
+func (c *ClientWithResponses) GetPictureWithResponse(ctx context.Context, key Key, params *GetPictureParams, reqEditors ...RequestEditorFn) (*GetPictureResponse, error) {
+	rsp, err := c.GetPicture(ctx, key, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPictureResponse(rsp)
+}
+
+// GetScreenTextWithResponse What text the screen of a device shows now, where it is one of fixed cells
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{key}/screen/text (the `GetScreenText` operationId).
+func (c *ClientWithResponses) GetScreenTextWithResponse(ctx context.Context, key Key, reqEditors ...RequestEditorFn) (*GetScreenTextResponse, error) {
+	rsp, err := c.GetScreenText(ctx, key, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetScreenTextResponse(rsp)
 }
 
 // GetSensorsWithResponse What the sensors of a device measure
@@ -13234,7 +14908,7 @@ func (c *ClientWithResponses) DiffEstateWithResponse(ctx context.Context, body D
 	return ParseDiffEstateResponse(rsp)
 }
 
-// ListGearEventsWithResponse What gear itself has logged, and what was recognised on serial lines, of the whole estate or a part of it, the newest first
+// ListGearEventsWithResponse What gear itself has logged or sent over syslog, and what was recognised on serial lines, of the whole estate or a part of it, the newest first
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -13819,6 +15493,58 @@ func (c *ClientWithResponses) LogInWithResponse(ctx context.Context, body LogInJ
 	return ParseLogInResponse(rsp)
 }
 
+// RemoveOwnKeyWithResponse Have a public key let you in no more
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /session/keys (the `RemoveOwnKey` operationId).
+func (c *ClientWithResponses) RemoveOwnKeyWithResponse(ctx context.Context, params *RemoveOwnKeyParams, reqEditors ...RequestEditorFn) (*RemoveOwnKeyResponse, error) {
+	rsp, err := c.RemoveOwnKey(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveOwnKeyResponse(rsp)
+}
+
+// ListOwnKeysWithResponse The public keys with which you come in by SSH
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /session/keys (the `ListOwnKeys` operationId).
+func (c *ClientWithResponses) ListOwnKeysWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListOwnKeysResponse, error) {
+	rsp, err := c.ListOwnKeys(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListOwnKeysResponse(rsp)
+}
+
+// AddOwnKeyWithBodyWithResponse Have a public key let you in by SSH
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /session/keys (the `AddOwnKey` operationId).
+func (c *ClientWithResponses) AddOwnKeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddOwnKeyResponse, error) {
+	rsp, err := c.AddOwnKeyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddOwnKeyResponse(rsp)
+}
+
+// AddOwnKeyWithResponse Have a public key let you in by SSH
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /session/keys (the `AddOwnKey` operationId).
+func (c *ClientWithResponses) AddOwnKeyWithResponse(ctx context.Context, body AddOwnKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*AddOwnKeyResponse, error) {
+	rsp, err := c.AddOwnKey(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddOwnKeyResponse(rsp)
+}
+
 // ListSheetsWithResponse The sheets of the whole estate, side by side
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14057,6 +15783,101 @@ func ParseRemoveAccountResponse(rsp *http.Response) (*RemoveAccountResponse, err
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveAccountKeyResponse parses an HTTP response from a RemoveAccountKeyWithResponse call
+func ParseRemoveAccountKeyResponse(rsp *http.Response) (*RemoveAccountKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveAccountKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListAccountKeysResponse parses an HTTP response from a ListAccountKeysWithResponse call
+func ParseListAccountKeysResponse(rsp *http.Response) (*ListAccountKeysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAccountKeysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []AccountKey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddAccountKeyResponse parses an HTTP response from a AddAccountKeyWithResponse call
+func ParseAddAccountKeyResponse(rsp *http.Response) (*AddAccountKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddAccountKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest AccountKey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -14516,6 +16337,72 @@ func ParseGetHistoryResponse(rsp *http.Response) (*GetHistoryResponse, error) {
 	return response, nil
 }
 
+// ParseGetLeadsResponse parses an HTTP response from a GetLeadsWithResponse call
+func ParseGetLeadsResponse(rsp *http.Response) (*GetLeadsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLeadsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Leads
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCheckLeadsResponse parses an HTTP response from a CheckLeadsWithResponse call
+func ParseCheckLeadsResponse(rsp *http.Response) (*CheckLeadsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckLeadsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Leads
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseLookAtDeviceResponse parses an HTTP response from a LookAtDeviceWithResponse call
 func ParseLookAtDeviceResponse(rsp *http.Response) (*LookAtDeviceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14594,6 +16481,98 @@ func ParseGetPortsResponse(rsp *http.Response) (*GetPortsResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Ports
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePressKeysResponse parses an HTTP response from a PressKeysWithResponse call
+func ParsePressKeysResponse(rsp *http.Response) (*PressKeysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PressKeysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest KeysSent
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetPictureResponse parses an HTTP response from a GetPictureWithResponse call
+func ParseGetPictureResponse(rsp *http.Response) (*GetPictureResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPictureResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetScreenTextResponse parses an HTTP response from a GetScreenTextWithResponse call
+func ParseGetScreenTextResponse(rsp *http.Response) (*GetScreenTextResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetScreenTextResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ScreenText
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -16125,6 +18104,101 @@ func ParseLogInResponse(rsp *http.Response) (*LogInResponse, error) {
 	return response, nil
 }
 
+// ParseRemoveOwnKeyResponse parses an HTTP response from a RemoveOwnKeyWithResponse call
+func ParseRemoveOwnKeyResponse(rsp *http.Response) (*RemoveOwnKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveOwnKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListOwnKeysResponse parses an HTTP response from a ListOwnKeysWithResponse call
+func ParseListOwnKeysResponse(rsp *http.Response) (*ListOwnKeysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListOwnKeysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []AccountKey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddOwnKeyResponse parses an HTTP response from a AddOwnKeyWithResponse call
+func ParseAddOwnKeyResponse(rsp *http.Response) (*AddOwnKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddOwnKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest AccountKey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListSheetsResponse parses an HTTP response from a ListSheetsWithResponse call
 func ParseListSheetsResponse(rsp *http.Response) (*ListSheetsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -16425,6 +18499,15 @@ type ServerInterface interface {
 	// RemoveAccount Remove an account, and end its log-ins
 	// (DELETE /accounts/{name})
 	RemoveAccount(ctx *echo.Context, name string) error
+	// RemoveAccountKey Have a public key let nobody in any more
+	// (DELETE /accounts/{name}/keys)
+	RemoveAccountKey(ctx *echo.Context, name string, params RemoveAccountKeyParams) error
+	// ListAccountKeys The public keys with which somebody comes in by SSH
+	// (GET /accounts/{name}/keys)
+	ListAccountKeys(ctx *echo.Context, name string) error
+	// AddAccountKey Have a public key let somebody in by SSH
+	// (POST /accounts/{name}/keys)
+	AddAccountKey(ctx *echo.Context, name string) error
 	// ResetPassword Generate another password for an account, shown this once; its log-ins end
 	// (POST /accounts/{name}/password)
 	ResetPassword(ctx *echo.Context, name string) error
@@ -16467,6 +18550,12 @@ type ServerInterface interface {
 	// GetHistory Series over time, as the least, the mean and the greatest of each stretch
 	// (GET /devices/{key}/history)
 	GetHistory(ctx *echo.Context, key Key, params GetHistoryParams) error
+	// GetLeads Whether the leads to the front and to the serial port of a device are where the estate says, as far as was seen
+	// (GET /devices/{key}/leads)
+	GetLeads(ctx *echo.Context, key Key) error
+	// CheckLeads Send a newline to its serial line, unless somebody types there, and see what answers
+	// (POST /devices/{key}/leads)
+	CheckLeads(ctx *echo.Context, key Key) error
 	// LookAtDevice Ask at once all that shows how a device is; it changes nothing
 	// (POST /devices/{key}/look)
 	LookAtDevice(ctx *echo.Context, key Key) error
@@ -16476,6 +18565,15 @@ type ServerInterface interface {
 	// GetPorts The ports of a switch, who is on them, and whether that is who the estate says
 	// (GET /devices/{key}/ports)
 	GetPorts(ctx *echo.Context, key Key) error
+	// PressKeys Press keys of a device, or type a text, unless somebody else has its keyboard
+	// (POST /devices/{key}/screen/keys)
+	PressKeys(ctx *echo.Context, key Key) error
+	// GetPicture What the screen of a device shows now
+	// (GET /devices/{key}/screen/picture)
+	GetPicture(ctx *echo.Context, key Key, params GetPictureParams) error
+	// GetScreenText What text the screen of a device shows now, where it is one of fixed cells
+	// (GET /devices/{key}/screen/text)
+	GetScreenText(ctx *echo.Context, key Key) error
 	// GetSensors What the sensors of a device measure
 	// (GET /devices/{key}/sensors)
 	GetSensors(ctx *echo.Context, key Key, params GetSensorsParams) error
@@ -16512,7 +18610,7 @@ type ServerInterface interface {
 	// DiffEstate What an import would change
 	// (POST /estate/diff)
 	DiffEstate(ctx *echo.Context) error
-	// ListGearEvents What gear itself has logged, and what was recognised on serial lines, of the whole estate or a part of it, the newest first
+	// ListGearEvents What gear itself has logged or sent over syslog, and what was recognised on serial lines, of the whole estate or a part of it, the newest first
 	// (GET /gear-events)
 	ListGearEvents(ctx *echo.Context, params ListGearEventsParams) error
 	// PreviewGroup What several operations, or one at a later time, would do; in which order, and when
@@ -16611,6 +18709,15 @@ type ServerInterface interface {
 	// LogIn Log a browser in; sets the session cookie
 	// (POST /session)
 	LogIn(ctx *echo.Context) error
+	// RemoveOwnKey Have a public key let you in no more
+	// (DELETE /session/keys)
+	RemoveOwnKey(ctx *echo.Context, params RemoveOwnKeyParams) error
+	// ListOwnKeys The public keys with which you come in by SSH
+	// (GET /session/keys)
+	ListOwnKeys(ctx *echo.Context) error
+	// AddOwnKey Have a public key let you in by SSH
+	// (POST /session/keys)
+	AddOwnKey(ctx *echo.Context) error
 	// ListSheets The sheets of the whole estate, side by side
 	// (GET /sheets)
 	ListSheets(ctx *echo.Context) error
@@ -16676,6 +18783,63 @@ func (w *ServerInterfaceWrapper) RemoveAccount(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.RemoveAccount(ctx, name)
+	return err
+}
+
+// RemoveAccountKey converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveAccountKey(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveAccountKeyParams
+	// ------------- Required query parameter "print" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "print", ctx.QueryParams(), &params.Print, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter print: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveAccountKey(ctx, name, params)
+	return err
+}
+
+// ListAccountKeys converts echo context to params.
+func (w *ServerInterfaceWrapper) ListAccountKeys(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListAccountKeys(ctx, name)
+	return err
+}
+
+// AddAccountKey converts echo context to params.
+func (w *ServerInterfaceWrapper) AddAccountKey(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddAccountKey(ctx, name)
 	return err
 }
 
@@ -16944,6 +19108,38 @@ func (w *ServerInterfaceWrapper) GetHistory(ctx *echo.Context) error {
 	return err
 }
 
+// GetLeads converts echo context to params.
+func (w *ServerInterfaceWrapper) GetLeads(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "key" -------------
+	var key Key
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", ctx.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter key: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetLeads(ctx, key)
+	return err
+}
+
+// CheckLeads converts echo context to params.
+func (w *ServerInterfaceWrapper) CheckLeads(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "key" -------------
+	var key Key
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", ctx.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter key: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CheckLeads(ctx, key)
+	return err
+}
+
 // LookAtDevice converts echo context to params.
 func (w *ServerInterfaceWrapper) LookAtDevice(ctx *echo.Context) error {
 	var err error
@@ -16997,6 +19193,63 @@ func (w *ServerInterfaceWrapper) GetPorts(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetPorts(ctx, key)
+	return err
+}
+
+// PressKeys converts echo context to params.
+func (w *ServerInterfaceWrapper) PressKeys(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "key" -------------
+	var key Key
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", ctx.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter key: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PressKeys(ctx, key)
+	return err
+}
+
+// GetPicture converts echo context to params.
+func (w *ServerInterfaceWrapper) GetPicture(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "key" -------------
+	var key Key
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", ctx.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter key: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetPictureParams
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", ctx.QueryParams(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter at: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetPicture(ctx, key, params)
+	return err
+}
+
+// GetScreenText converts echo context to params.
+func (w *ServerInterfaceWrapper) GetScreenText(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "key" -------------
+	var key Key
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", ctx.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter key: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetScreenText(ctx, key)
 	return err
 }
 
@@ -17276,6 +19529,13 @@ func (w *ServerInterfaceWrapper) ListGearEvents(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", ctx.QueryParams(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter since: %s", err))
+	}
+
+	// ------------- Optional query parameter "find" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "find", ctx.QueryParams(), &params.Find, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter find: %s", err))
 	}
 
 	// ------------- Optional query parameter "limit" -------------
@@ -17869,6 +20129,42 @@ func (w *ServerInterfaceWrapper) LogIn(ctx *echo.Context) error {
 	return err
 }
 
+// RemoveOwnKey converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveOwnKey(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveOwnKeyParams
+	// ------------- Required query parameter "print" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "print", ctx.QueryParams(), &params.Print, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter print: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveOwnKey(ctx, params)
+	return err
+}
+
+// ListOwnKeys converts echo context to params.
+func (w *ServerInterfaceWrapper) ListOwnKeys(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListOwnKeys(ctx)
+	return err
+}
+
+// AddOwnKey converts echo context to params.
+func (w *ServerInterfaceWrapper) AddOwnKey(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddOwnKey(ctx)
+	return err
+}
+
 // ListSheets converts echo context to params.
 func (w *ServerInterfaceWrapper) ListSheets(ctx *echo.Context) error {
 	var err error
@@ -18038,6 +20334,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/devices/:key/serial/past", wrapper.GetLinePast, options.OperationMiddlewares["getLinePast"]...)
 	router.GET(options.BaseURL+"/devices/:key/serial/recording", wrapper.GetLineRecording, options.OperationMiddlewares["getLineRecording"]...)
 	router.GET(options.BaseURL+"/devices/:key/serial/screen", wrapper.GetLineScreen, options.OperationMiddlewares["getLineScreen"]...)
+	router.GET(options.BaseURL+"/devices/:key/screen/picture", wrapper.GetPicture, options.OperationMiddlewares["getPicture"]...)
+	router.GET(options.BaseURL+"/devices/:key/screen/text", wrapper.GetScreenText, options.OperationMiddlewares["getScreenText"]...)
+	router.POST(options.BaseURL+"/devices/:key/screen/keys", wrapper.PressKeys, options.OperationMiddlewares["pressKeys"]...)
 	router.GET(options.BaseURL+"/gear-events", wrapper.ListGearEvents, options.OperationMiddlewares["listGearEvents"]...)
 	router.POST(options.BaseURL+"/devices/:key/look", wrapper.LookAtDevice, options.OperationMiddlewares["lookAtDevice"]...)
 	router.POST(options.BaseURL+"/devices/:key/events/clear", wrapper.ClearEvents, options.OperationMiddlewares["clearEvents"]...)
@@ -18082,6 +20381,12 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/accounts/:name", wrapper.RemoveAccount, options.OperationMiddlewares["removeAccount"]...)
 	router.PUT(options.BaseURL+"/accounts/:name/role", wrapper.SetRole, options.OperationMiddlewares["setRole"]...)
 	router.POST(options.BaseURL+"/accounts/:name/password", wrapper.ResetPassword, options.OperationMiddlewares["resetPassword"]...)
+	router.DELETE(options.BaseURL+"/session/keys", wrapper.RemoveOwnKey, options.OperationMiddlewares["removeOwnKey"]...)
+	router.GET(options.BaseURL+"/session/keys", wrapper.ListOwnKeys, options.OperationMiddlewares["listOwnKeys"]...)
+	router.POST(options.BaseURL+"/session/keys", wrapper.AddOwnKey, options.OperationMiddlewares["addOwnKey"]...)
+	router.DELETE(options.BaseURL+"/accounts/:name/keys", wrapper.RemoveAccountKey, options.OperationMiddlewares["removeAccountKey"]...)
+	router.GET(options.BaseURL+"/accounts/:name/keys", wrapper.ListAccountKeys, options.OperationMiddlewares["listAccountKeys"]...)
+	router.POST(options.BaseURL+"/accounts/:name/keys", wrapper.AddAccountKey, options.OperationMiddlewares["addAccountKey"]...)
 	router.GET(options.BaseURL+"/power", wrapper.GetPower, options.OperationMiddlewares["getPower"]...)
 	router.GET(options.BaseURL+"/devices/:key/supply", wrapper.GetSupply, options.OperationMiddlewares["getSupply"]...)
 	router.POST(options.BaseURL+"/devices/:key/supply", wrapper.CommandSupply, options.OperationMiddlewares["commandSupply"]...)
@@ -18091,6 +20396,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/devices/:key/series", wrapper.ListSeries, options.OperationMiddlewares["listSeries"]...)
 	router.GET(options.BaseURL+"/devices/:key/history", wrapper.GetHistory, options.OperationMiddlewares["getHistory"]...)
 	router.GET(options.BaseURL+"/energy", wrapper.GetEnergy, options.OperationMiddlewares["getEnergy"]...)
+	router.GET(options.BaseURL+"/devices/:key/leads", wrapper.GetLeads, options.OperationMiddlewares["getLeads"]...)
+	router.POST(options.BaseURL+"/devices/:key/leads", wrapper.CheckLeads, options.OperationMiddlewares["checkLeads"]...)
 	router.DELETE(options.BaseURL+"/wiring/:site", wrapper.StopWiring, options.OperationMiddlewares["stopWiring"]...)
 	router.GET(options.BaseURL+"/wiring/:site", wrapper.GetWiring, options.OperationMiddlewares["getWiring"]...)
 	router.POST(options.BaseURL+"/wiring/:site", wrapper.CheckWiring, options.OperationMiddlewares["checkWiring"]...)
@@ -18203,6 +20510,119 @@ type RemoveAccountdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RemoveAccountdefaultApplicationProblemPlusJSONResponse) VisitRemoveAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveAccountKeyRequestObject struct {
+	Name   string `json:"name"`
+	Params RemoveAccountKeyParams
+}
+
+type RemoveAccountKeyResponseObject interface {
+	VisitRemoveAccountKeyResponse(w http.ResponseWriter) error
+}
+
+type RemoveAccountKey204Response struct {
+}
+
+func (response RemoveAccountKey204Response) VisitRemoveAccountKeyResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveAccountKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveAccountKeydefaultApplicationProblemPlusJSONResponse) VisitRemoveAccountKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAccountKeysRequestObject struct {
+	Name string `json:"name"`
+}
+
+type ListAccountKeysResponseObject interface {
+	VisitListAccountKeysResponse(w http.ResponseWriter) error
+}
+
+type ListAccountKeys200JSONResponse []AccountKey
+
+func (response ListAccountKeys200JSONResponse) VisitListAccountKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAccountKeysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListAccountKeysdefaultApplicationProblemPlusJSONResponse) VisitListAccountKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddAccountKeyRequestObject struct {
+	Name string `json:"name"`
+	Body *AddAccountKeyJSONRequestBody
+}
+
+type AddAccountKeyResponseObject interface {
+	VisitAddAccountKeyResponse(w http.ResponseWriter) error
+}
+
+type AddAccountKey201JSONResponse AccountKey
+
+func (response AddAccountKey201JSONResponse) VisitAddAccountKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddAccountKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddAccountKeydefaultApplicationProblemPlusJSONResponse) VisitAddAccountKeyResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -18741,6 +21161,84 @@ func (response GetHistorydefaultApplicationProblemPlusJSONResponse) VisitGetHist
 	return err
 }
 
+type GetLeadsRequestObject struct {
+	Key Key `json:"key"`
+}
+
+type GetLeadsResponseObject interface {
+	VisitGetLeadsResponse(w http.ResponseWriter) error
+}
+
+type GetLeads200JSONResponse Leads
+
+func (response GetLeads200JSONResponse) VisitGetLeadsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLeadsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLeadsdefaultApplicationProblemPlusJSONResponse) VisitGetLeadsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckLeadsRequestObject struct {
+	Key Key `json:"key"`
+}
+
+type CheckLeadsResponseObject interface {
+	VisitCheckLeadsResponse(w http.ResponseWriter) error
+}
+
+type CheckLeads200JSONResponse Leads
+
+func (response CheckLeads200JSONResponse) VisitCheckLeadsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckLeadsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CheckLeadsdefaultApplicationProblemPlusJSONResponse) VisitCheckLeadsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type LookAtDeviceRequestObject struct {
 	Key Key `json:"key"`
 }
@@ -18843,6 +21341,131 @@ type GetPortsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetPortsdefaultApplicationProblemPlusJSONResponse) VisitGetPortsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PressKeysRequestObject struct {
+	Key  Key `json:"key"`
+	Body *PressKeysJSONRequestBody
+}
+
+type PressKeysResponseObject interface {
+	VisitPressKeysResponse(w http.ResponseWriter) error
+}
+
+type PressKeys200JSONResponse KeysSent
+
+func (response PressKeys200JSONResponse) VisitPressKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PressKeysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PressKeysdefaultApplicationProblemPlusJSONResponse) VisitPressKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPictureRequestObject struct {
+	Key    Key `json:"key"`
+	Params GetPictureParams
+}
+
+type GetPictureResponseObject interface {
+	VisitGetPictureResponse(w http.ResponseWriter) error
+}
+
+type GetPicture200ImagePngResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetPicture200ImagePngResponse) VisitGetPictureResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "image/png")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetPicturedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetPicturedefaultApplicationProblemPlusJSONResponse) VisitGetPictureResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetScreenTextRequestObject struct {
+	Key Key `json:"key"`
+}
+
+type GetScreenTextResponseObject interface {
+	VisitGetScreenTextResponse(w http.ResponseWriter) error
+}
+
+type GetScreenText200JSONResponse ScreenText
+
+func (response GetScreenText200JSONResponse) VisitGetScreenTextResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetScreenTextdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetScreenTextdefaultApplicationProblemPlusJSONResponse) VisitGetScreenTextResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -20090,6 +22713,26 @@ func (response GetOperationFile200ApplicationOctetStreamResponse) VisitGetOperat
 	return err
 }
 
+type GetOperationFile200ImagePngResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetOperationFile200ImagePngResponse) VisitGetOperationFileResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "image/png")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
 type GetOperationFiledefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
@@ -20673,6 +23316,116 @@ func (response LogIndefaultApplicationProblemPlusJSONResponse) VisitLogInRespons
 	return err
 }
 
+type RemoveOwnKeyRequestObject struct {
+	Params RemoveOwnKeyParams
+}
+
+type RemoveOwnKeyResponseObject interface {
+	VisitRemoveOwnKeyResponse(w http.ResponseWriter) error
+}
+
+type RemoveOwnKey204Response struct {
+}
+
+func (response RemoveOwnKey204Response) VisitRemoveOwnKeyResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveOwnKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveOwnKeydefaultApplicationProblemPlusJSONResponse) VisitRemoveOwnKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListOwnKeysRequestObject struct {
+}
+
+type ListOwnKeysResponseObject interface {
+	VisitListOwnKeysResponse(w http.ResponseWriter) error
+}
+
+type ListOwnKeys200JSONResponse []AccountKey
+
+func (response ListOwnKeys200JSONResponse) VisitListOwnKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListOwnKeysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListOwnKeysdefaultApplicationProblemPlusJSONResponse) VisitListOwnKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddOwnKeyRequestObject struct {
+	Body *AddOwnKeyJSONRequestBody
+}
+
+type AddOwnKeyResponseObject interface {
+	VisitAddOwnKeyResponse(w http.ResponseWriter) error
+}
+
+type AddOwnKey201JSONResponse AccountKey
+
+func (response AddOwnKey201JSONResponse) VisitAddOwnKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddOwnKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddOwnKeydefaultApplicationProblemPlusJSONResponse) VisitAddOwnKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSheetsRequestObject struct {
 }
 
@@ -21021,6 +23774,15 @@ type StrictServerInterface interface {
 	// RemoveAccount Remove an account, and end its log-ins
 	// (DELETE /accounts/{name})
 	RemoveAccount(ctx context.Context, request RemoveAccountRequestObject) (RemoveAccountResponseObject, error)
+	// RemoveAccountKey Have a public key let nobody in any more
+	// (DELETE /accounts/{name}/keys)
+	RemoveAccountKey(ctx context.Context, request RemoveAccountKeyRequestObject) (RemoveAccountKeyResponseObject, error)
+	// ListAccountKeys The public keys with which somebody comes in by SSH
+	// (GET /accounts/{name}/keys)
+	ListAccountKeys(ctx context.Context, request ListAccountKeysRequestObject) (ListAccountKeysResponseObject, error)
+	// AddAccountKey Have a public key let somebody in by SSH
+	// (POST /accounts/{name}/keys)
+	AddAccountKey(ctx context.Context, request AddAccountKeyRequestObject) (AddAccountKeyResponseObject, error)
 	// ResetPassword Generate another password for an account, shown this once; its log-ins end
 	// (POST /accounts/{name}/password)
 	ResetPassword(ctx context.Context, request ResetPasswordRequestObject) (ResetPasswordResponseObject, error)
@@ -21063,6 +23825,12 @@ type StrictServerInterface interface {
 	// GetHistory Series over time, as the least, the mean and the greatest of each stretch
 	// (GET /devices/{key}/history)
 	GetHistory(ctx context.Context, request GetHistoryRequestObject) (GetHistoryResponseObject, error)
+	// GetLeads Whether the leads to the front and to the serial port of a device are where the estate says, as far as was seen
+	// (GET /devices/{key}/leads)
+	GetLeads(ctx context.Context, request GetLeadsRequestObject) (GetLeadsResponseObject, error)
+	// CheckLeads Send a newline to its serial line, unless somebody types there, and see what answers
+	// (POST /devices/{key}/leads)
+	CheckLeads(ctx context.Context, request CheckLeadsRequestObject) (CheckLeadsResponseObject, error)
 	// LookAtDevice Ask at once all that shows how a device is; it changes nothing
 	// (POST /devices/{key}/look)
 	LookAtDevice(ctx context.Context, request LookAtDeviceRequestObject) (LookAtDeviceResponseObject, error)
@@ -21072,6 +23840,15 @@ type StrictServerInterface interface {
 	// GetPorts The ports of a switch, who is on them, and whether that is who the estate says
 	// (GET /devices/{key}/ports)
 	GetPorts(ctx context.Context, request GetPortsRequestObject) (GetPortsResponseObject, error)
+	// PressKeys Press keys of a device, or type a text, unless somebody else has its keyboard
+	// (POST /devices/{key}/screen/keys)
+	PressKeys(ctx context.Context, request PressKeysRequestObject) (PressKeysResponseObject, error)
+	// GetPicture What the screen of a device shows now
+	// (GET /devices/{key}/screen/picture)
+	GetPicture(ctx context.Context, request GetPictureRequestObject) (GetPictureResponseObject, error)
+	// GetScreenText What text the screen of a device shows now, where it is one of fixed cells
+	// (GET /devices/{key}/screen/text)
+	GetScreenText(ctx context.Context, request GetScreenTextRequestObject) (GetScreenTextResponseObject, error)
 	// GetSensors What the sensors of a device measure
 	// (GET /devices/{key}/sensors)
 	GetSensors(ctx context.Context, request GetSensorsRequestObject) (GetSensorsResponseObject, error)
@@ -21108,7 +23885,7 @@ type StrictServerInterface interface {
 	// DiffEstate What an import would change
 	// (POST /estate/diff)
 	DiffEstate(ctx context.Context, request DiffEstateRequestObject) (DiffEstateResponseObject, error)
-	// ListGearEvents What gear itself has logged, and what was recognised on serial lines, of the whole estate or a part of it, the newest first
+	// ListGearEvents What gear itself has logged or sent over syslog, and what was recognised on serial lines, of the whole estate or a part of it, the newest first
 	// (GET /gear-events)
 	ListGearEvents(ctx context.Context, request ListGearEventsRequestObject) (ListGearEventsResponseObject, error)
 	// PreviewGroup What several operations, or one at a later time, would do; in which order, and when
@@ -21207,6 +23984,15 @@ type StrictServerInterface interface {
 	// LogIn Log a browser in; sets the session cookie
 	// (POST /session)
 	LogIn(ctx context.Context, request LogInRequestObject) (LogInResponseObject, error)
+	// RemoveOwnKey Have a public key let you in no more
+	// (DELETE /session/keys)
+	RemoveOwnKey(ctx context.Context, request RemoveOwnKeyRequestObject) (RemoveOwnKeyResponseObject, error)
+	// ListOwnKeys The public keys with which you come in by SSH
+	// (GET /session/keys)
+	ListOwnKeys(ctx context.Context, request ListOwnKeysRequestObject) (ListOwnKeysResponseObject, error)
+	// AddOwnKey Have a public key let you in by SSH
+	// (POST /session/keys)
+	AddOwnKey(ctx context.Context, request AddOwnKeyRequestObject) (AddOwnKeyResponseObject, error)
 	// ListSheets The sheets of the whole estate, side by side
 	// (GET /sheets)
 	ListSheets(ctx context.Context, request ListSheetsRequestObject) (ListSheetsResponseObject, error)
@@ -21336,6 +24122,105 @@ func (sh *strictHandler) RemoveAccount(ctx *echo.Context, name string) error {
 		return err
 	} else if validResponse, ok := response.(RemoveAccountResponseObject); ok {
 		return validResponse.VisitRemoveAccountResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveAccountKey operation middleware
+func (sh *strictHandler) RemoveAccountKey(ctx *echo.Context, name string, params RemoveAccountKeyParams) error {
+	var request RemoveAccountKeyRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveAccountKey(ctx.Request().Context(), request.(RemoveAccountKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveAccountKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveAccountKeyResponseObject); ok {
+		return validResponse.VisitRemoveAccountKeyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListAccountKeys operation middleware
+func (sh *strictHandler) ListAccountKeys(ctx *echo.Context, name string) error {
+	var request ListAccountKeysRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListAccountKeys(ctx.Request().Context(), request.(ListAccountKeysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListAccountKeys")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListAccountKeysResponseObject); ok {
+		return validResponse.VisitListAccountKeysResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddAccountKey operation middleware
+func (sh *strictHandler) AddAccountKey(ctx *echo.Context, name string) error {
+	var request AddAccountKeyRequestObject
+
+	request.Name = name
+
+	var body AddAccountKeyJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddAccountKey(ctx.Request().Context(), request.(AddAccountKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddAccountKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddAccountKeyResponseObject); ok {
+		return validResponse.VisitAddAccountKeyResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -21783,6 +24668,56 @@ func (sh *strictHandler) GetHistory(ctx *echo.Context, key Key, params GetHistor
 	return nil
 }
 
+// GetLeads operation middleware
+func (sh *strictHandler) GetLeads(ctx *echo.Context, key Key) error {
+	var request GetLeadsRequestObject
+
+	request.Key = key
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLeads(ctx.Request().Context(), request.(GetLeadsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLeads")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetLeadsResponseObject); ok {
+		return validResponse.VisitGetLeadsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CheckLeads operation middleware
+func (sh *strictHandler) CheckLeads(ctx *echo.Context, key Key) error {
+	var request CheckLeadsRequestObject
+
+	request.Key = key
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CheckLeads(ctx.Request().Context(), request.(CheckLeadsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CheckLeads")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CheckLeadsResponseObject); ok {
+		return validResponse.VisitCheckLeadsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // LookAtDevice operation middleware
 func (sh *strictHandler) LookAtDevice(ctx *echo.Context, key Key) error {
 	var request LookAtDeviceRequestObject
@@ -21876,6 +24811,105 @@ func (sh *strictHandler) GetPorts(ctx *echo.Context, key Key) error {
 		return err
 	} else if validResponse, ok := response.(GetPortsResponseObject); ok {
 		return validResponse.VisitGetPortsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PressKeys operation middleware
+func (sh *strictHandler) PressKeys(ctx *echo.Context, key Key) error {
+	var request PressKeysRequestObject
+
+	request.Key = key
+
+	var body PressKeysJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PressKeys(ctx.Request().Context(), request.(PressKeysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PressKeys")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PressKeysResponseObject); ok {
+		return validResponse.VisitPressKeysResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetPicture operation middleware
+func (sh *strictHandler) GetPicture(ctx *echo.Context, key Key, params GetPictureParams) error {
+	var request GetPictureRequestObject
+
+	request.Key = key
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetPicture(ctx.Request().Context(), request.(GetPictureRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetPicture")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetPictureResponseObject); ok {
+		return validResponse.VisitGetPictureResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetScreenText operation middleware
+func (sh *strictHandler) GetScreenText(ctx *echo.Context, key Key) error {
+	var request GetScreenTextRequestObject
+
+	request.Key = key
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetScreenText(ctx.Request().Context(), request.(GetScreenTextRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetScreenText")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetScreenTextResponseObject); ok {
+		return validResponse.VisitGetScreenTextResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -23325,6 +26359,100 @@ func (sh *strictHandler) LogIn(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(LogInResponseObject); ok {
 		return validResponse.VisitLogInResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveOwnKey operation middleware
+func (sh *strictHandler) RemoveOwnKey(ctx *echo.Context, params RemoveOwnKeyParams) error {
+	var request RemoveOwnKeyRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveOwnKey(ctx.Request().Context(), request.(RemoveOwnKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveOwnKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveOwnKeyResponseObject); ok {
+		return validResponse.VisitRemoveOwnKeyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListOwnKeys operation middleware
+func (sh *strictHandler) ListOwnKeys(ctx *echo.Context) error {
+	var request ListOwnKeysRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListOwnKeys(ctx.Request().Context(), request.(ListOwnKeysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListOwnKeys")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListOwnKeysResponseObject); ok {
+		return validResponse.VisitListOwnKeysResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddOwnKey operation middleware
+func (sh *strictHandler) AddOwnKey(ctx *echo.Context) error {
+	var request AddOwnKeyRequestObject
+
+	var body AddOwnKeyJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddOwnKey(ctx.Request().Context(), request.(AddOwnKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddOwnKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddOwnKeyResponseObject); ok {
+		return validResponse.VisitAddOwnKeyResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

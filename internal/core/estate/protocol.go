@@ -1,6 +1,9 @@
 package estate
 
-import "slices"
+import (
+	"slices"
+	"strings"
+)
 
 // Protocol is what is spoken to an endpoint.
 type Protocol string
@@ -12,10 +15,13 @@ const (
 	IPMI    Protocol = "ipmi"
 	SSH     Protocol = "ssh"    // a command line
 	Telnet  Protocol = "telnet" // a command line, too: the device's own, or its serial port behind a console server
+	TTY     Protocol = "tty"    // its serial port, at one of the service's own machine
+	Modem   Protocol = "modem"  // its serial port, by telephone, from a modem at one
+	RFB     Protocol = "rfb"    // its screen, keyboard and pointer, or those of what is wired to it
 )
 
 // Protocols lists them.
-var Protocols = []Protocol{SNMP, HTTPAPI, IPMI, SSH, Telnet}
+var Protocols = []Protocol{SNMP, HTTPAPI, IPMI, SSH, Telnet, TTY, Modem, RFB}
 
 // A Gift is what an endpoint gives. Whoever looks for something on a device asks for
 // the gift and not for a protocol, so that another one can give it as well.
@@ -27,6 +33,8 @@ const (
 	GivesGear     Gift = "gear"     // the card of a PDU, a UPS, a switch or a board, as its profile has it
 	GivesCommands Gift = "commands" // a command line
 	GivesLine     Gift = "line"     // a line that is listened to all the time
+	GivesPhone    Gift = "phone"    // a line that is called when somebody wants it
+	GivesScreen   Gift = "screen"   // a screen
 )
 
 // gifts is what is given over each protocol.
@@ -36,6 +44,9 @@ var gifts = map[Protocol][]Gift{
 	IPMI:    {GivesHost},
 	SSH:     {GivesCommands},
 	Telnet:  {GivesCommands, GivesLine},
+	TTY:     {GivesCommands, GivesLine},
+	Modem:   {GivesPhone},
+	RFB:     {GivesScreen},
 }
 
 // Gives says whether an endpoint gives something.
@@ -72,8 +83,27 @@ func (d *Device) CommandLines(kind string) []Endpoint {
 }
 
 // OverSerial says whether an endpoint leads to the serial port of the device. Then
-// it is a console server that answers there, and not the device.
-func (d *Device) OverSerial(ep Endpoint) bool { return ep.Gives(GivesLine) && len(d.Serial) > 0 }
+// it is a console server that answers there, or a port or a modem here, and not the device.
+func (d *Device) OverSerial(ep Endpoint) bool {
+	return ep.Local() || ep.Gives(GivesLine) && len(d.Serial) > 0
+}
+
+// Answers says whether there is anything that a device itself answers to.
+func (d *Device) Answers() bool {
+	return len(d.Probes) > 0 || slices.ContainsFunc(d.Endpoints, func(ep Endpoint) bool { return !d.OverSerial(ep) })
+}
+
+// LineAt is where the serial line is at which such an endpoint leads to the device.
+func (d *Device) LineAt(ep Endpoint) string {
+	if ep.Local() || len(d.Serial) == 0 {
+		return strings.Join(ep.Addresses, ", ")
+	}
+	return string(d.Serial[0].Device)
+}
+
+// Local says whether an endpoint is reached by a serial port of the service's own machine,
+// and through no network.
+func (ep Endpoint) Local() bool { return ep.Protocol == TTY || ep.Protocol == Modem }
 
 // Listened says whether the service listens to the line of a device by itself.
 func (d *Device) Listened() bool {
@@ -82,7 +112,44 @@ func (d *Device) Listened() bool {
 
 // Talks says whether somebody can sit at a line of characters there: the serial port behind
 // a console server or a controller, or a command line.
-func (ep Endpoint) Talks() bool { return ep.Gives(GivesCommands) || ep.Gives(GivesHost) }
+func (ep Endpoint) Talks() bool {
+	return ep.Gives(GivesCommands) || ep.Gives(GivesHost) || ep.Gives(GivesPhone)
+}
 
 // HasLine says whether that can be done at one of the device's endpoints.
 func (d *Device) HasLine() bool { return slices.ContainsFunc(d.Endpoints, Endpoint.Talks) }
+
+// A ScreenAt is an endpoint at which the screen of a device is seen.
+type ScreenAt struct {
+	ID   EndpointID
+	Port string // of a KVM; empty: the device's own
+}
+
+// ScreensOf are the endpoints at which the screen of a device is seen: its own, and those of
+// the KVMs that it is wired to.
+func (e *Estate) ScreensOf(d *Device) (all []ScreenAt) {
+	add := func(of *Device, port string) {
+		for _, ep := range of.Endpoints {
+			if ep.Gives(GivesScreen) {
+				all = append(all, ScreenAt{EndpointID{of.Key, ep.Name}, port})
+			}
+		}
+	}
+	add(d, "")
+	for _, end := range d.Video {
+		if kvm := e.Device(end.Device); kvm != nil && kvm.Key != d.Key {
+			add(kvm, end.Port)
+		}
+	}
+	return all
+}
+
+// ShownBy lists the devices that are wired to a KVM.
+func (e *Estate) ShownBy(kvm Key) (all []Key) {
+	for i := range e.Devices {
+		if slices.ContainsFunc(e.Devices[i].Video, func(end End) bool { return end.Device == kvm }) {
+			all = append(all, e.Devices[i].Key)
+		}
+	}
+	return all
+}

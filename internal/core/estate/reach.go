@@ -11,7 +11,7 @@ func (e *Estate) PathOf(k Key, endpoint string) []NetworkCable {
 		return nil
 	}
 	if endpoint != "" {
-		if ep, ok := d.Endpoint(endpoint); ok && len(ep.Network) > 0 {
+		if ep, ok := d.Endpoint(endpoint); ok && (ep.Local() || len(ep.Network) > 0) {
 			return ep.Network
 		}
 	}

@@ -38,7 +38,7 @@ func (e *Estate) EachHost(may func(host string) error) error {
 			at = append(at, p.Target)
 		}
 		for _, a := range at {
-			if err := may(hostOf(a)); err != nil {
+			if err := may(HostOf(a)); err != nil {
 				return fmt.Errorf("%s: %w", d.Key, err)
 			}
 		}
@@ -46,8 +46,8 @@ func (e *Estate) EachHost(may func(host string) error) error {
 	return nil
 }
 
-// hostOf is the host of an address, HOST:PORT, or of a URL. Both were checked before.
-func hostOf(address string) string {
+// HostOf is the host of an address, HOST:PORT, or of a URL. Both were checked before.
+func HostOf(address string) string {
 	if _, rest, ok := strings.Cut(address, "://"); ok {
 		address, _, _ = strings.Cut(rest, "/")
 		address = address[strings.LastIndex(address, "@")+1:]

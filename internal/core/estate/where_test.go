@@ -12,7 +12,7 @@ func TestEachHost(t *testing.T) {
 		"198.51.100.7:161": "198.51.100.7", "pdu.example:80": "pdu.example", "[2001:db8::1]:623": "2001:db8::1", "2001:db8::1": "2001:db8::1",
 		"http://198.51.100.7:8080/x:y": "198.51.100.7", "https://[2001:db8::1]/": "2001:db8::1", "http://pdu.example/": "pdu.example", "http://a@b/": "b",
 	} {
-		require.Equal(t, host, hostOf(address), address)
+		require.Equal(t, host, HostOf(address), address)
 	}
 	e := &Estate{Devices: []Device{{Key: "a", Endpoints: []Endpoint{{Protocol: "snmp", Secret: "s", Addresses: []string{"one:1", "two:2"}}}, Probes: []Probe{{Target: "http://three/"}}, Wake: &Wake{Secret: "w", Broadcast: "four:9"}}}}
 	var all []string

@@ -218,12 +218,17 @@ func (w World) commandLine(d *estate.Device, kind Kind) estate.Endpoint {
 }
 
 // unheard says why nobody would hear what is typed on a line, or "". A serial line
-// is there without the device: that a device is hung says more than the line does.
+// is there without the device, and its own command line is asked less often than the rest of
+// it: that a device is hung says more than either does.
 func (w World) unheard(d *estate.Device, ep estate.Endpoint) string {
-	if v := w.Verdicts[d.Key]; d.OverSerial(ep) && (v.State == verdict.Hung || v.State == verdict.Silent || v.State == verdict.Dark || v.State == verdict.Parked) {
-		return fmt.Sprintf("it is %s, and hardly reads what is typed on its serial line", v.State)
+	mute := w.mute(d, ep)
+	switch v := w.Verdicts[d.Key].State; {
+	case d.OverSerial(ep) && (v == verdict.Hung || v == verdict.Silent || v == verdict.Dark || v == verdict.Parked):
+		return fmt.Sprintf("it is %s, and hardly reads what is typed on its serial line", v)
+	case mute == "" && (v == verdict.Hung || v == verdict.Dark || v == verdict.Parked):
+		return fmt.Sprintf("it is %s, and its own %s can answer no better", v, ep.Name)
 	}
-	return w.mute(d, ep)
+	return mute
 }
 
 // powerless: everything that it hangs on is seen off.

@@ -235,6 +235,7 @@ type Fact struct {
 	Name string `json:"name"`
 	Text string `json:"text"`
 	File *File  `json:"file,omitempty"` // more of it, kept beside the record
+	Line bool   `json:"line,omitempty"` // it is what a serial line has said, which not everybody may see
 }
 
 // A File is kept beside the record of an operation, for a while.

@@ -2,12 +2,20 @@ package operation
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/sending"
 )
+
+// Moved says whether something was seen to come of it: the device fell silent, or answered
+// after that, or what was switched or pressed is otherwise than before.
+func (o *Operation) Moved() bool {
+	return !o.SilentAt.IsZero() || !o.HeardAt.IsZero() ||
+		slices.ContainsFunc(o.Steps, func(s Step) bool { return s.Before != nil && s.After != nil && s.Before.On != s.After.On })
+}
 
 // Outcome is what happened so far, in one sentence, with times in the zone of
 // the site: "Cycled outlet 3 of skarvoe-pdu: 11.2 W → 0.0 W at 14:07:12, back

@@ -279,6 +279,10 @@ func TestWhichCommandLine(t *testing.T) {
 	require.Equal(t, "cli", p.Outlets[0].End.Endpoint().Name)
 	require.Equal(t, "the command line of router", p.Outlets[0].End.Place())
 	require.Contains(t, said, `By its own command line, which is the gentlest: it is told "reload now"`)
+	w.Verdicts["router"] = verdict.Verdict{State: verdict.Hung}
+	p, _ = look(Intent{})
+	require.Equal(t, []Way{{ByCommand, false, "it is hung, and its own cli can answer no better"}}, p.Ways, "although nobody has asked that since")
+	delete(w.Verdicts, "router")
 
 	for i := range 3 {
 		w.Evidence.Endpoint(estate.EndpointID{Device: "router", Name: "cli"}, verdict.Result{SentAt: t0.Add(time.Duration(i) * time.Second)})

@@ -176,7 +176,7 @@ func (p *Preview) sayCommand(add adder, w World) {
 	ep, _ := w.endpointOf(p.Outlets[0].End)
 	over := ""
 	if d.OverSerial(ep) {
-		over = ", over its serial line at " + string(d.Serial[0].Device)
+		over = ", over its serial line at " + d.LineAt(ep)
 	}
 	add(LineNote, "By its own command line%s, which is the gentlest: it is told \"%s\"", over, p.Command)
 	if why := w.unheard(d, ep); why != "" && w.mute(d, ep) == "" {

@@ -13,6 +13,7 @@ import (
 type Tamer struct {
 	state tameState
 	held  []byte // a sequence that is not over yet
+	more  int    // bytes of a character that may follow
 }
 
 type tameState uint8
@@ -52,9 +53,13 @@ func (t *Tamer) next(out []byte, b byte) []byte {
 		case b == 0xc2:
 			t.state = wide
 		case b == enquiry:
+		case b >= 0x80 && b < 0xa0 && t.more == 0: // a control of eight bits, or no character
+			return append(out, unknown)
 		default:
-			out = append(out, b)
+			t.more = following(b, t.more)
+			return append(out, b)
 		}
+		t.more = 0
 		return out
 	case wide:
 		switch t.state = drawing; {
@@ -81,6 +86,26 @@ func (t *Tamer) next(out []byte, b byte) []byte {
 		}
 	}
 	return out
+}
+
+// unknown is what a byte is shown as that is of no character: it takes its place on the
+// screen.
+const unknown = '?'
+
+// following is how many bytes of a character may follow a byte, where more could have before
+// it (RFC 3629, section 3).
+func following(b byte, more int) int {
+	switch {
+	case b >= 0xf0:
+		return 3
+	case b >= 0xe0:
+		return 2
+	case b >= 0xc3:
+		return 1
+	case b >= 0x80:
+		return max(0, more-1)
+	}
+	return 0
 }
 
 // simple are the sequences of two bytes that only draw: save and restore the cursor, index,

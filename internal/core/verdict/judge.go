@@ -135,9 +135,9 @@ func (m *Moment) device(d *estate.Device) Verdict {
 		return m.answering(d, h, p)
 	case h.silent:
 		return m.silence(d, h, p)
-	case p.state == powerNo && len(d.Probes) == 0 && len(d.Endpoints) == 0:
+	case p.state == powerNo && !d.Answers():
 		return Verdict{State: Dark, By: p.cause, Reasons: p.reasons}
-	case p.state == powerYes && len(d.Probes) == 0 && len(d.Endpoints) == 0:
+	case p.state == powerYes && !d.Answers():
 		return Verdict{State: Steady, Reasons: append(p.reasons, Reason{Stance: Note, Text: Say("nothing is asked of it, so its draw is all that is known")})}
 	}
 	return m.hold(d, h, p)

@@ -11,10 +11,12 @@ import (
 	"sync"
 	"time"
 
+	"plumbbob/internal/attach"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
+	"plumbbob/internal/gear/linegear"
 	"plumbbob/internal/gear/sshgear"
 	"plumbbob/internal/profile"
 	"plumbbob/internal/secret"
@@ -22,13 +24,20 @@ import (
 
 // Garage opens drivers. It may be shared between goroutines.
 type Garage struct {
-	Pins sshgear.Pins // set before anything is opened
+	Pins  sshgear.Pins // set before anything is opened
+	Local Local        // likewise
 
 	mu      sync.Mutex
 	estate  *estate.Estate
 	secrets map[string]secret.Value
 	open    map[estate.EndpointID]*slot
 	closing sync.WaitGroup // drivers that have been dropped
+}
+
+// Local are the serial ports of the service's own machine, by name.
+type Local interface {
+	linegear.Dialler
+	Cable(ctx context.Context, name string) (attach.Wire, error)
 }
 
 type slot struct {
@@ -123,7 +132,7 @@ func (g *Garage) Open(id estate.EndpointID) (gear.Driver, error) {
 		}
 		g.drop(id)
 	}
-	driver, err := open(opening{id: id, ep: ep, secret: v, pins: g.Pins})
+	driver, err := open(opening{id: id, ep: ep, secret: v, pins: g.Pins, local: g.Local})
 	if err != nil {
 		return nil, err
 	}

@@ -21,7 +21,7 @@ func (g *Garage) Lines(k estate.Key) (all []Line, err error) {
 	if d == nil {
 		return nil, notSent(gear.Unreachable, "%s is not in the estate any more", k)
 	}
-	err = notSent(gear.Unsupported, "no serial line, and no command line, of %s is in the estate: state an endpoint with protocol telnet, ssh or ipmi", k)
+	err = notSent(gear.Unsupported, "no serial line, and no command line, of %s is in the estate: state an endpoint with protocol telnet, ssh, ipmi, tty or modem", k)
 	for _, ep := range d.Endpoints {
 		if !ep.Talks() {
 			continue

@@ -9,6 +9,7 @@ import (
 	"plumbbob/internal/gear/httpgear"
 	"plumbbob/internal/gear/ipmigear"
 	"plumbbob/internal/gear/linegear"
+	"plumbbob/internal/gear/rfbgear"
 	"plumbbob/internal/gear/snmpgear"
 	"plumbbob/internal/gear/sshgear"
 	"plumbbob/internal/profile"
@@ -21,6 +22,7 @@ type opening struct {
 	ep      estate.Endpoint
 	secret  secret.Value
 	pins    sshgear.Pins
+	local   Local
 	profile *profile.Profile // of a trial; nil: the one that the endpoint names
 }
 
@@ -48,7 +50,25 @@ var protocols = map[estate.Protocol]protocol{
 	estate.Telnet: {[]string{secret.Login}, func(o opening) (gear.Driver, error) {
 		return linegear.Open(linegear.Options{Name: o.name(), Addresses: o.ep.Addresses, Secret: o.secret, Prompt: o.ep.Prompt, Timeout: o.ep.Timeout})
 	}},
+	estate.TTY: {[]string{secret.Login}, func(o opening) (gear.Driver, error) {
+		if o.local == nil {
+			return nil, errNoPorts
+		}
+		return linegear.Open(linegear.Options{Name: o.name(), Addresses: o.ep.Addresses, Secret: o.secret, Prompt: o.ep.Prompt, Timeout: o.ep.Timeout, Dial: o.local.Cable})
+	}},
+	estate.Modem: {nil, func(o opening) (gear.Driver, error) {
+		if o.local == nil {
+			return nil, errNoPorts
+		}
+		return linegear.OpenPhone(o.ep.Addresses, o.local), nil
+	}},
+	estate.RFB: {[]string{secret.Token, secret.Login}, func(o opening) (gear.Driver, error) {
+		return rfbgear.Open(rfbgear.Options{Name: o.name(), Addresses: o.ep.Addresses, Secret: o.secret, Pin: o.ep.Pin, Timeout: o.ep.Timeout, Known: o.pins.Known, Learn: o.pins.Learn})
+	}},
 }
+
+// errNoPorts: this process has no serial ports for gear.
+var errNoPorts = notSent(gear.Unsupported, "there are no serial ports here")
 
 func (o opening) name() string { return string(o.id.Device) }
 

@@ -8,10 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
-	"net"
 	"regexp"
-	"syscall"
 	"time"
 
 	"plumbbob/internal/attach"
@@ -27,6 +24,8 @@ type Options struct {
 	Secret    secret.Value
 	Prompt    string // a regular expression for the end of its prompt; empty: as prompts usually end
 	Timeout   time.Duration
+
+	Dial func(ctx context.Context, address string) (attach.Wire, error) // nil: over TCP
 }
 
 // Driver is the dialogue at one line. It may be shared between goroutines.
@@ -49,7 +48,7 @@ func Open(o Options) (*Driver, error) {
 	if len(o.Addresses) == 0 {
 		return nil, &gear.Error{Kind: gear.Unreachable, Outcome: sending.NotSent, Text: o.Name + " has no address"}
 	}
-	line := attach.New(attach.Options{Addresses: o.Addresses, Hide: o.Secret.Password, Timeout: o.Timeout})
+	line := attach.New(attach.Options{Addresses: o.Addresses, Hide: o.Secret.Password, Timeout: o.Timeout, Dial: o.Dial})
 	d := &Driver{o: o, prompt: usualPrompt, line: line, talking: gear.NewTurn()}
 	if o.Prompt != "" {
 		p, err := regexp.Compile("(?:" + o.Prompt + `)\s*$`)
@@ -93,19 +92,6 @@ func (d *Driver) fail(err error, oc sending.Outcome) error {
 	if errors.As(err, &called) {
 		address, err = called.Address, called.Err
 	}
-	where := fmt.Sprintf("the line of %s at %s", d.o.Name, address)
-	var timeout net.Error
-	switch {
-	case errors.Is(err, syscall.ECONNREFUSED):
-		e.Text = where + ": nothing listens there"
-	case errors.Is(err, io.EOF), errors.Is(err, net.ErrClosed), errors.Is(err, syscall.ECONNRESET):
-		e.Text = where + " was ended"
-	case errors.Is(err, context.Canceled):
-		e.Text = where + ": given up before it answered"
-	case errors.Is(err, context.DeadlineExceeded), errors.As(err, &timeout) && timeout.Timeout():
-		e.Text = where + " does not answer"
-	default:
-		e.Text = fmt.Sprintf("%s does not answer: %s", where, err)
-	}
+	e.Text = gear.Unreached(fmt.Sprintf("the line of %s at %s", d.o.Name, address), "answer", err)
 	return e
 }

@@ -157,7 +157,7 @@ func TestWhatStandsAtALine(t *testing.T) {
 		"it is in the middle":        {[]string{"", "\r\nPassword: ", "\r\nno\r\nlogin: ", "Password: ", "router> ", "% Unknown command\r\nrouter> ", ""}, "", sending.Refused, "router refused the command: % Unknown command"},
 		"a page of something":        {[]string{"", "\r\n-- more --", "\r\n-- more --", "\r\n-- more --", ""}, "", sending.NotSent, `the line of router says "-- more --", which is no prompt that is known here: state its prompt in the estate, or look what is going on there`},
 		"it wants passwords only":    {[]string{"", "\r\nPassword:", "\r\nPassword:", "\r\nPassword:", ""}, "", sending.NotSent, `the line of router says "Password:", which is no prompt that is known here: state its prompt in the estate, or look what is going on there`},
-		"it ends":                    {[]string{"busy\r\n"}, "", sending.NotSent, "was ended"},
+		"it ends":                    {[]string{"busy\r\n"}, "", sending.NotSent, "ended the connection"},
 		"a flood, and then a prompt": {[]string{"", strings.Repeat("more and more\r\n", 20000) + "router> ", "router> ", ""}, "", sending.Accepted, ""},
 	} {
 		t.Run(name, func(t *testing.T) {

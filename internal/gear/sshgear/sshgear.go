@@ -12,7 +12,6 @@ import (
 	"net"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -285,22 +284,13 @@ func (d *Driver) err(err error, oc sending.Outcome) error {
 func (d *Driver) sorted(err error, oc sending.Outcome, address string) error {
 	e := &gear.Error{Kind: gear.Unreachable, Outcome: oc, Err: err}
 	where := fmt.Sprintf("%s at %s", d.o.Name, address)
-	var timeout net.Error
 	switch {
 	case errors.Is(err, errKey):
 		e.Kind, e.Text = gear.BadSecret, where+": "+err.Error()+": find out why before you pin it anew"
 	case strings.Contains(err.Error(), "unable to authenticate"): // x/crypto/ssh has no type for it
 		e.Kind, e.Text = gear.BadSecret, d.o.Name+" refuses the credential: set it again with plumb secret set"
-	case errors.Is(err, syscall.ECONNREFUSED):
-		e.Text = where + ": nothing listens there"
-	case errors.Is(err, io.EOF), errors.Is(err, net.ErrClosed):
-		e.Text = where + " ended the connection"
-	case errors.Is(err, context.Canceled):
-		e.Text = where + ": given up before it answered"
-	case errors.Is(err, context.DeadlineExceeded), errors.As(err, &timeout) && timeout.Timeout():
-		e.Text = where + " does not answer SSH"
 	default:
-		e.Text = fmt.Sprintf("%s does not answer SSH: %s", where, err)
+		e.Text = gear.Unreached(where, "answer SSH", err)
 	}
 	return e
 }

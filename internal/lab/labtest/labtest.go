@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -47,7 +48,7 @@ func Start(t testing.TB, o Options) *Lab {
 		}
 		l.Estate, err = estatefile.Parse("demo", []byte(l.File))
 		require.NoError(t, err)
-		l.Lab, err = lab.Start(lab.Options{Estate: l.Estate, Speed: o.Speed, Seed: 1, NoEcho: !o.Echo, TrapPort: o.TrapPort})
+		l.Lab, err = lab.Start(lab.Options{Estate: l.Estate, Speed: o.Speed, Seed: 1, NoEcho: !o.Echo, TrapPort: o.TrapPort, Frame: 200 * time.Millisecond})
 		if err != nil {
 			continue
 		}

@@ -18,6 +18,7 @@ type Port struct {
 	Bits   int // 5 to 8, of data
 	Parity byte
 	Stop   byte
+	Flow   byte // 0: not told, or to be left as it is
 }
 
 // Parities and stop bits, as RFC 2217 numbers them (section 3, SET-PARITY and SET-STOPSIZE).
@@ -33,9 +34,18 @@ const (
 	OneHalfStop = 3
 )
 
+// Flow control, as RFC 2217 numbers it (SET-CONTROL).
+const (
+	NoFlow   = 1 + iota
+	XonXoff  // by characters in the line
+	HardFlow // by lines beside it: RTS and CTS
+)
+
+var flowWords = map[byte]string{NoFlow: "none", XonXoff: "xonxoff", HardFlow: "rtscts"}
+
 const parityLetters = "noems"
 
-// String writes a port as people do: "9600 8N1".
+// String writes a port as people do: "9600 8N1", or "9600 8N1 xonxoff".
 func (p Port) String() string {
 	parity, stop := "?", "?"
 	if i := int(p.Parity) - 1; i >= 0 && i < len(parityLetters) {
@@ -44,15 +54,31 @@ func (p Port) String() string {
 	if p.Stop >= OneStop && p.Stop <= OneHalfStop {
 		stop = []string{"1", "2", "1.5"}[p.Stop-1]
 	}
-	return fmt.Sprintf("%d %d%s%s", p.Speed, p.Bits, parity, stop)
+	flow := ""
+	if p.Flow > NoFlow && flowWords[p.Flow] != "" {
+		flow = " " + flowWords[p.Flow]
+	}
+	return fmt.Sprintf("%d %d%s%s%s", p.Speed, p.Bits, parity, stop, flow)
+}
+
+// is says whether a port is set as it is wanted.
+func (p Port) is(want Port) bool {
+	if want.Flow == 0 {
+		p.Flow = 0
+	}
+	return p == want
 }
 
 const mostSpeed = 4_000_000
 
 // ParsePort reads what String writes, in capitals or not; "9600" alone is 9600 8N1.
 func ParsePort(s string) (Port, error) {
-	wrong := fmt.Errorf("%q is not how a serial port is set: write 9600 8N1, for instance: bits per second, 5 to 8 data bits, N, O, E, M or S for the parity, and 1, 1.5 or 2 stop bits", s)
-	speed, frame, framed := strings.Cut(strings.TrimSpace(s), " ")
+	wrong := fmt.Errorf("%q is not how a serial port is set: write 9600 8N1, for instance: bits per second, 5 to 8 data bits, N, O, E, M or S for the parity, 1, 1.5 or 2 stop bits, and after that none, xonxoff or rtscts for the flow control", s)
+	words := strings.Fields(s)
+	if len(words) == 0 || len(words) > 3 {
+		return Port{}, wrong
+	}
+	speed, frame, framed := words[0], "", len(words) > 1
 	p := Port{Bits: 8, Parity: NoParity, Stop: OneStop}
 	var err error
 	if p.Speed, err = strconv.Atoi(speed); err != nil || p.Speed < 50 || p.Speed > mostSpeed {
@@ -61,7 +87,7 @@ func ParsePort(s string) (Port, error) {
 	if !framed {
 		return p, nil
 	}
-	if frame = strings.ToLower(strings.TrimSpace(frame)); len(frame) < 3 {
+	if frame = strings.ToLower(words[1]); len(frame) < 3 {
 		return Port{}, wrong
 	}
 	p.Bits = int(frame[0] - '0')
@@ -70,7 +96,45 @@ func ParsePort(s string) (Port, error) {
 	if p.Bits < 5 || p.Bits > 8 || p.Parity == 0 || p.Stop == 0 {
 		return Port{}, wrong
 	}
+	if len(words) == 3 {
+		for flow, word := range flowWords {
+			if strings.ToLower(words[2]) == word {
+				p.Flow = flow
+			}
+		}
+		if p.Flow == 0 {
+			return Port{}, wrong
+		}
+	}
 	return p, nil
+}
+
+// Errors are what goes wrong in the characters that arrive at a port (NOTIFY-LINESTATE, as
+// bits of its value).
+type Errors byte
+
+// Those that are told of.
+const (
+	Overrun Errors = 1 << (1 + iota)
+	ParityErrors
+	FramingErrors
+)
+
+const allErrors = Overrun | ParityErrors | FramingErrors
+
+// Words says what is wrong, and what that is a sign of.
+func (e Errors) Words() string {
+	var all []string
+	if e&FramingErrors != 0 {
+		all = append(all, "framing errors: it may be set otherwise than what talks to it")
+	}
+	if e&ParityErrors != 0 {
+		all = append(all, "parity errors")
+	}
+	if e&Overrun != 0 {
+		all = append(all, "characters lost there, as without flow control")
+	}
+	return strings.Join(all, ", ")
 }
 
 // Modem are the lines that a modem would drive (NOTIFY-MODEMSTATE).
@@ -93,6 +157,7 @@ const (
 	breakLasts = 300 * time.Millisecond
 	everyModem = 0xff
 	setWithin  = 10 * time.Second
+	setSettles = time.Second
 	bitClear   = 1 << 4
 	bitReady   = 1 << 5
 	bitRing    = 1 << 6
@@ -114,6 +179,7 @@ type FarPort struct {
 	known int // which settings the far end has told, as bits
 	modem Modem
 	heard bool
+	wrong Errors // since it was set
 	news  chan struct{}
 }
 
@@ -138,7 +204,7 @@ func (p *FarPort) begin(option byte) error {
 		return nil
 	}
 	close(p.agreed) // it is offered once, and agreed to once
-	for _, ask := range [][]byte{{setSpeed, 0, 0, 0, 0}, {setBits, 0}, {setParity, 0}, {setStop, 0}, {lineMask, 0}, {modemMask, everyModem}} {
+	for _, ask := range [][]byte{{setSpeed, 0, 0, 0, 0}, {setBits, 0}, {setParity, 0}, {setStop, 0}, {setControl, 0}, {lineMask, byte(allErrors)}, {modemMask, everyModem}} {
 		if err := p.c.Send(ComPort, ask); err != nil {
 			return err
 		}
@@ -152,7 +218,7 @@ func (p *FarPort) hear(b []byte) {
 		return
 	}
 	p.mu.Lock()
-	before, beforeModem, known := p.now, p.modem, p.known
+	before, beforeModem, known, wrong := p.now, p.modem, p.known, p.wrong
 	switch value := b[1]; b[0] - fromServer {
 	case setSpeed:
 		if len(b) == 5 {
@@ -166,10 +232,16 @@ func (p *FarPort) hear(b []byte) {
 		p.now.Parity, p.known = value, p.known|4
 	case setStop:
 		p.now.Stop, p.known = value, p.known|8
+	case setControl:
+		if flowWords[value] != "" { // or it is about something else
+			p.now.Flow = value
+		}
+	case lineState:
+		p.wrong |= Errors(value) & allErrors
 	case modemState:
 		p.modem, p.heard = Modem{Carrier: value&bitCarrier != 0, Ring: value&bitRing != 0, Ready: value&bitReady != 0, Clear: value&bitClear != 0}, true
 	}
-	isNew := before != p.now || beforeModem != p.modem || known != p.known
+	isNew := before != p.now || beforeModem != p.modem || known != p.known || wrong != p.wrong
 	close(p.news)
 	p.news = make(chan struct{})
 	p.mu.Unlock()
@@ -183,6 +255,13 @@ func (p *FarPort) State() (port Port, set bool, modem Modem, lines bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	return p.now, p.known == knownAll, p.modem, p.heard
+}
+
+// Wrong is what has gone wrong in characters since the port was set.
+func (p *FarPort) Wrong() Errors {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.wrong
 }
 
 // On says whether the far end lets its port be set.
@@ -204,9 +283,13 @@ func (p *FarPort) Set(ctx context.Context, want Port) error {
 		return fmt.Errorf("the far end does not let its port be set (RFC 2217)")
 	}
 	p.mu.Lock()
-	p.known = 0
+	p.known, p.wrong = 0, 0
 	p.mu.Unlock()
-	for _, b := range [][]byte{binary.BigEndian.AppendUint32([]byte{setSpeed}, uint32(want.Speed)), {setBits, byte(want.Bits)}, {setParity, want.Parity}, {setStop, want.Stop}} {
+	wishes := [][]byte{binary.BigEndian.AppendUint32([]byte{setSpeed}, uint32(want.Speed)), {setBits, byte(want.Bits)}, {setParity, want.Parity}, {setStop, want.Stop}}
+	if want.Flow != 0 {
+		wishes = append(wishes, []byte{setControl, want.Flow})
+	}
+	for _, b := range wishes {
 		if err := p.c.Send(ComPort, b); err != nil {
 			return err
 		}
@@ -217,14 +300,17 @@ func (p *FarPort) Set(ctx context.Context, want Port) error {
 		p.mu.Lock()
 		now, known, news := p.now, p.known, p.news
 		p.mu.Unlock()
-		switch {
-		case known == knownAll && now == want:
+		if known == knownAll && now.is(want) {
 			return nil
-		case known == knownAll:
-			return fmt.Errorf("the far end has its port at %s, and not at %s: it cannot, or may not, be set so", now, want)
+		}
+		var settled <-chan time.Time
+		if known == knownAll { // or that was the answer to an earlier question
+			settled = time.After(setSettles)
 		}
 		select {
 		case <-news:
+		case <-settled:
+			return fmt.Errorf("the far end has its port at %s, and not at %s: it cannot, or may not, be set so", now, want)
 		case <-ctx.Done():
 			return fmt.Errorf("the far end has not said within %s that its port is at %s", setWithin, want)
 		}

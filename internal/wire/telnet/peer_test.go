@@ -71,7 +71,7 @@ print("closed")
 `, ln.Addr().String())
 	conn, err := ln.Accept()
 	require.NoError(t, err)
-	s, _, _, breaks := portServer(t, conn, 115200)
+	s, _, _, breaks := portServer(t, conn, 115200, nil)
 	go func() { _, _ = io.Copy(s, s) }() // an echo
 	require.Equal(t, `b'a\xff\r\n' True True False False`, next(t, lines))
 	require.Equal(t, []bool{true, false}, []bool{<-breaks, <-breaks})

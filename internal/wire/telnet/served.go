@@ -13,6 +13,7 @@ type Served struct {
 	Set   func(Port)    // what of it cannot be is left as it is: Now tells
 	Modem func() Modem  // its lines
 	Break func(on bool) // the break condition
+	Wrong func() Errors // what has gone wrong since it was last asked; nil: nothing is told
 }
 
 // Serve answers for the port of a server's end, and returns what tells the client of its
@@ -21,10 +22,21 @@ func (c *Conn) Serve(s Served) (notify func() error) {
 	c.Allow(ComPort, false, true)
 	var mu sync.Mutex
 	mask := byte(everyModem) // unless the client says otherwise
+	errors := Errors(0)      // none, unless the client asks for them
 	last := -1
 	tell := func() error {
 		if !c.on(&c.theirs, ComPort) {
 			return nil
+		}
+		if s.Wrong != nil {
+			mu.Lock()
+			wrong := s.Wrong() & errors
+			mu.Unlock()
+			if wrong != 0 {
+				if err := c.Send(ComPort, []byte{fromServer + lineState, byte(wrong)}); err != nil {
+					return err
+				}
+			}
 		}
 		mu.Lock()
 		state := int(s.Modem().bits() & mask)
@@ -45,8 +57,14 @@ func (c *Conn) Serve(s Served) (notify func() error) {
 		case setSpeed, setBits, setParity, setStop:
 			answer = s.change(p)
 		case setControl:
-			if len(p) == 2 && (p[1] == breakOn || p[1] == breakOff) {
-				s.Break(p[1] == breakOn)
+			if len(p) == 2 {
+				answer = s.control(p[1])
+			}
+		case lineMask:
+			if len(p) == 2 {
+				mu.Lock()
+				errors = Errors(p[1])
+				mu.Unlock()
 			}
 		case modemMask:
 			if len(p) == 2 {
@@ -64,6 +82,22 @@ func (c *Conn) Serve(s Served) (notify func() error) {
 		}
 	}
 	return tell
+}
+
+// control holds the line broken, or sets the flow control, unless it is only asked for.
+func (s Served) control(value byte) []byte {
+	switch {
+	case value == breakOn || value == breakOff:
+		s.Break(value == breakOn)
+	case flowWords[value] != "":
+		now := s.Now()
+		now.Flow = value
+		s.Set(now)
+		value = s.Now().Flow
+	case value == 0:
+		value = max(NoFlow, s.Now().Flow)
+	}
+	return []byte{setControl, value}
 }
 
 func (m Modem) bits() (b byte) {

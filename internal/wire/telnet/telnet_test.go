@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"sync/atomic"
 	"testing"
 	"testing/iotest"
 	"time"
@@ -212,10 +213,10 @@ func TestParameters(t *testing.T) {
 }
 
 // portServer is the end of a console server with one port, which goes no faster than most.
-func portServer(t *testing.T, c net.Conn, most int) (s *Conn, notify func() error, lines *Modem, breaks chan bool) {
+func portServer(t *testing.T, c net.Conn, most int, wrong func() Errors) (s *Conn, notify func() error, lines *Modem, breaks chan bool) {
 	s, err := Server(c)
 	require.NoError(t, err)
-	now := Port{9600, 8, NoParity, OneStop}
+	now := Port{Speed: 9600, Bits: 8, Parity: NoParity, Stop: OneStop}
 	lines, breaks = &Modem{Carrier: true, Ready: true}, make(chan bool, 4)
 	notify = s.Serve(Served{
 		Now: func() Port { return now },
@@ -226,6 +227,7 @@ func portServer(t *testing.T, c net.Conn, most int) (s *Conn, notify func() erro
 		},
 		Modem: func() Modem { return *lines },
 		Break: func(on bool) { breaks <- on },
+		Wrong: wrong,
 	})
 	return s, notify, lines, breaks
 }
@@ -235,9 +237,10 @@ func TestTheSerialPort(t *testing.T) {
 	a, b := pipe(t)
 	client := Client(a)
 	news := make(chan struct{}, 64)
+	var wrong atomic.Uint32
 	port := client.FarPort(func() { news <- struct{}{} })
 	require.ErrorContains(t, port.Set(t.Context(), Port{}), "does not let its port be set")
-	server, notify, lines, breaks := portServer(t, b, 115200)
+	server, notify, lines, breaks := portServer(t, b, 115200, func() Errors { return Errors(wrong.Load()) })
 	for _, c := range []*Conn{client, server} {
 		go func() { _, _ = io.Copy(io.Discard, c) }()
 	}
@@ -258,7 +261,24 @@ func TestTheSerialPort(t *testing.T) {
 	require.NoError(t, notify(), "which is told once")
 	require.Eventually(t, func() bool { _, _, modem, _ := port.State(); return modem == Modem{Ready: true} }, time.Minute, time.Millisecond)
 
-	for text, back := range map[string]string{"9600": "9600 8N1", "1200 7o1.5": "1200 7O1.5", "300 5S2": "300 5S2"} {
+	flow, err := ParsePort("115200 7E2 rtscts")
+	require.NoError(t, err)
+	require.NoError(t, port.Set(t.Context(), flow))
+	set, _, _, _ := port.State()
+	require.Equal(t, "115200 7E2 rtscts", set.String())
+	require.Empty(t, port.Wrong().Words())
+	wrong.Store(uint32(FramingErrors | Overrun))
+	require.NoError(t, notify())
+	require.Eventually(t, func() bool { return port.Wrong() == FramingErrors|Overrun }, time.Minute, time.Millisecond)
+	require.Contains(t, port.Wrong().Words(), "framing errors")
+	wrong.Store(0)
+	flow.Flow = 0
+	require.NoError(t, port.Set(t.Context(), flow), "and what is not said is left as it is")
+	set, _, _, _ = port.State()
+	require.Equal(t, "115200 7E2 rtscts", set.String())
+	require.Zero(t, port.Wrong(), "they count from when it was set")
+
+	for text, back := range map[string]string{"9600 8n1 none": "9600 8N1", "9600 8N1 XONXOFF": "9600 8N1 xonxoff", "9600": "9600 8N1", "1200 7o1.5": "1200 7O1.5", "300 5S2": "300 5S2"} {
 		p, err := ParsePort(text)
 		require.NoError(t, err)
 		require.Equal(t, back, p.String())

@@ -52,6 +52,16 @@ export const useLook = (key: string) => {
   })
 }
 
+/** Sends a newline to its serial line, unless somebody types there. */
+export const useCheckLeads = (key: string) => {
+  const client = useQueryClient()
+  return useMutation({
+    retry: false,
+    mutationFn: () => unwrap(api.POST('/devices/{key}/leads', { params: { path: { key } } })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['device', key] }),
+  })
+}
+
 export const useDraw = (key: string, hours: number) =>
   useQuery({
     queryKey: ['draw', key, hours],
@@ -303,6 +313,24 @@ export const useChangeAccounts = () => {
       }
     },
     onSettled: () => client.invalidateQueries({ queryKey: ['accounts'] }),
+  })
+}
+
+export const useOwnKeys = () =>
+  useQuery({
+    queryKey: ['own keys'],
+    queryFn: ({ signal }) => unwrap(api.GET('/session/keys', { signal })),
+  })
+
+export const useChangeOwnKeys = () => {
+  const client = useQueryClient()
+  return useMutation({
+    retry: false,
+    mutationFn: async (c: { add: string } | { remove: string }) => {
+      if ('add' in c) await unwrap(api.POST('/session/keys', { body: { key: c.add } }))
+      else await unwrap(api.DELETE('/session/keys', { params: { query: { print: c.remove } } }))
+    },
+    onSuccess: () => client.invalidateQueries({ queryKey: ['own keys'] }),
   })
 }
 

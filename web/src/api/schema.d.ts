@@ -279,6 +279,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/devices/{key}/screen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        /** The screen of a device, as a WebSocket; docs/api.md says what goes over it */
+        get: operations["sitAtScreen"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{key}/screen/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        /** What the screen of a device shows now */
+        get: operations["getPicture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{key}/screen/text": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        /** What text the screen of a device shows now, where it is one of fixed cells */
+        get: operations["getScreenText"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{key}/screen/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Press keys of a device, or type a text, unless somebody else has its keyboard */
+        post: operations["pressKeys"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/gear-events": {
         parameters: {
             query?: never;
@@ -286,7 +366,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What gear itself has logged, and what was recognised on serial lines, of the whole estate or a part of it, the newest first */
+        /** What gear itself has logged or sent over syslog, and what was recognised on serial lines, of the whole estate or a part of it, the newest first */
         get: operations["listGearEvents"];
         put?: never;
         post?: never;
@@ -910,6 +990,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/session/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The public keys with which you come in by SSH */
+        get: operations["listOwnKeys"];
+        put?: never;
+        /** Have a public key let you in by SSH */
+        post: operations["addOwnKey"];
+        /** Have a public key let you in no more */
+        delete: operations["removeOwnKey"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/accounts/{name}/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        /** The public keys with which somebody comes in by SSH */
+        get: operations["listAccountKeys"];
+        put?: never;
+        /** Have a public key let somebody in by SSH */
+        post: operations["addAccountKey"];
+        /** Have a public key let nobody in any more */
+        delete: operations["removeAccountKey"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/power": {
         parameters: {
             query?: {
@@ -1078,6 +1198,27 @@ export interface paths {
         get: operations["getEnergy"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{key}/leads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        /** Whether the leads to the front and to the serial port of a device are where the estate says, as far as was seen */
+        get: operations["getLeads"];
+        put?: never;
+        /** Send a newline to its serial line, unless somebody types there, and see what answers */
+        post: operations["checkLeads"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1284,6 +1425,20 @@ export interface components {
         RoleChange: {
             role: components["schemas"]["Role"];
         };
+        PublicKey: {
+            /** @description a line as in a file .pub or authorized_keys */
+            key: string;
+        };
+        AccountKey: {
+            /** @description its fingerprint, SHA256:… */
+            print: string;
+            /** @example ssh-ed25519 */
+            type: string;
+            /** @description what its owner calls it */
+            name: string;
+            /** Format: date-time */
+            added: string;
+        };
         NewPassword: {
             account: string;
             password: string;
@@ -1364,6 +1519,8 @@ export interface components {
             inUse?: string;
             /** @description who sits at its serial line */
             atLine?: components["schemas"]["Seated"][];
+            /** @description who sits at its screen */
+            atScreen?: components["schemas"]["Seated"][];
             /** Format: date-time */
             lastAnswer?: string;
             verdict: components["schemas"]["Verdict"];
@@ -1381,6 +1538,28 @@ export interface components {
             weaknesses?: number;
             /** @description it has a controller that can switch it */
             chassis?: boolean;
+        };
+        Keystrokes: {
+            /** @description pressed one after the other, each alone or with others that are held: ctrl-alt-delete, f2 */
+            keys?: string[];
+            /** @description is typed behind them */
+            text?: string;
+            /** @description of the device's keyboard: us when it is left out */
+            layout?: string;
+        };
+        ScreenText: {
+            /** @description false: it is a picture, or of a font that is not known, and rows has nothing */
+            isText: boolean;
+            width: number;
+            height: number;
+            /** @description ▯ stands for what was not recognised */
+            rows: string[];
+            /** @description how many cells were not */
+            unknown: number;
+            font?: string;
+        };
+        KeysSent: {
+            strokes: number;
         };
         Seated: {
             who: string;
@@ -1458,6 +1637,22 @@ export interface components {
              */
             oldest?: string;
         };
+        Leads: {
+            /** Format: date-time */
+            at: string;
+            leads: components["schemas"]["Lead"][];
+        };
+        Lead: {
+            /** @enum {string} */
+            kind: "light" | "button" | "serial";
+            /** @description the port that the estate says it is plugged into */
+            at: string;
+            /** @enum {string} */
+            verdict: "right" | "wrong" | "unknown";
+            text: string;
+            /** @description what to try */
+            try?: string;
+        };
         LineScreen: {
             /**
              * Format: date-time
@@ -1493,11 +1688,11 @@ export interface components {
             /** Format: date-time */
             at: string;
             /**
-             * @description its own event log, or its serial line
+             * @description its own event log, its serial line, or what it sent over syslog
              * @enum {string}
              */
-            from: "log" | "line";
-            /** @description the sensor or kind of event, or the name of what was recognised */
+            from: "log" | "line" | "syslog";
+            /** @description the sensor or kind of event, the name of what was recognised, or what in the gear has sent it */
             what: string;
             level: components["schemas"]["Level"];
             /** @description of a serial line it is empty for who may not see that */
@@ -1808,7 +2003,7 @@ export interface components {
             device: components["schemas"]["Device"];
         };
         /** @enum {string} */
-        DevicePart: "controller" | "sensors" | "events" | "supply" | "ports" | "card" | "serial";
+        DevicePart: "controller" | "sensors" | "events" | "supply" | "ports" | "card" | "serial" | "screen";
         Draw: {
             /** Format: date-time */
             from: string;
@@ -3148,6 +3343,112 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    sitAtScreen: {
+        parameters: {
+            query?: {
+                /** @description takes this seat again */
+                seat?: string;
+                /** @description wants to see, and neither to type nor to point */
+                watch?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The screen */
+            101: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getPicture: {
+        parameters: {
+            query?: {
+                /** @description means nothing: it makes another address, of which nothing is remembered */
+                at?: string;
+            };
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The picture */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getScreenText: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The text */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScreenText"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    pressKeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Keystrokes"];
+            };
+        };
+        responses: {
+            /** @description What was sent */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeysSent"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listGearEvents: {
         parameters: {
             query?: {
@@ -3157,6 +3458,8 @@ export interface operations {
                 level?: components["schemas"]["Level"];
                 /** @description a week ago when it is left out */
                 since?: string;
+                /** @description only what has this in it */
+                find?: string;
                 limit?: number;
             };
             header?: never;
@@ -3532,6 +3835,7 @@ export interface operations {
                 };
                 content: {
                     "application/octet-stream": string;
+                    "image/png": string;
                 };
             };
             default: components["responses"]["Problem"];
@@ -4224,6 +4528,148 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listOwnKeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The keys */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountKey"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addOwnKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PublicKey"];
+            };
+        };
+        responses: {
+            /** @description The key */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountKey"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeOwnKey: {
+        parameters: {
+            query: {
+                /** @description its fingerprint, SHA256:… */
+                print: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAccountKeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The keys */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountKey"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addAccountKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PublicKey"];
+            };
+        };
+        responses: {
+            /** @description The key */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountKey"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeAccountKey: {
+        parameters: {
+            query: {
+                /** @description its fingerprint, SHA256:… */
+                print: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getPower: {
         parameters: {
             query?: {
@@ -4454,6 +4900,54 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Energy"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLeads: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The leads */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Leads"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkLeads: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The leads */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Leads"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -254,6 +254,11 @@ const Row = memo(function Row({ device: d, zone, pick, picked }: RowProps) {
             {x.who} {x.types ? 'types' : 'is'} on its line
           </span>
         ))}
+        {d.atScreen?.map((x) => (
+          <span key={x.who + x.since} className="ml-2 text-[12px] text-brass">
+            {x.who} {x.types ? 'works' : 'is'} at its screen
+          </span>
+        ))}
       </td>
       <td className="max-lg:hidden">
         <MiniLines lines={d.lines} label={said(d)} />

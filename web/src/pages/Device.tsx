@@ -10,6 +10,7 @@ import { SheetCard } from '../inside/Sheet'
 import { Strands } from '../marks/lines'
 import { ink, Mark, words } from '../marks/Mark'
 import { actionName, actionsFor, counted, switchedOutlets } from '../parts/say'
+import { ToThePlace } from '../parts/ToThePlace'
 import { At, wattHours, watts } from '../parts/time'
 import { Card, Loading, Wrong } from '../parts/ui'
 import { Why } from '../parts/Why'
@@ -17,7 +18,7 @@ import { CardCard, PortsCard } from '../power/Gear'
 import { HistoryCard } from '../power/History'
 import { SupplyCard } from '../power/Supply'
 import { LastScreen } from '../serial/LastScreen'
-import { ToTheLine } from '../serial/ToTheLine'
+import { Leads } from '../serial/Leads'
 
 const Chart = lazy(() => import('../parts/Chart').then((m) => ({ default: m.Chart })))
 
@@ -51,7 +52,8 @@ function Loaded({ device }: { device: Device }) {
         <div className="flex flex-col gap-3.5 max-lg:contents">
           <LinesCard device={device} />
           <WaysIn device={device} />
-          {shows('serial') && <ToTheLine device={device} />}
+          {shows('screen') && <ToThePlace device={device} kind="screen" />}
+          {shows('serial') && <ToThePlace device={device} kind="serial" />}
           {shows('controller') && (
             <div className="max-lg:order-5">
               <ControllerCard device={device} />
@@ -202,6 +204,7 @@ function WaysIn({ device }: { device: Device }) {
             </div>
           ))}
         </dl>
+        <Leads device={device} />
       </Card>
     </div>
   )

@@ -7,7 +7,7 @@ import { Loading, Wrong } from '../parts/ui'
 const levels = { '': 'all', warning: 'warnings and worse', critical: 'critical' } as const
 const spans = { '1': 'a day', '7': 'a week', '30': 'a month' } as const
 
-/** What gear itself has logged, and what was recognised on serial lines. */
+/** What gear itself has logged or sent, and what was recognised on serial lines. */
 export function EventsPage() {
   const [params, setParams] = useSearchParams()
   const site = params.get('site') ?? ''
@@ -87,6 +87,7 @@ function List({ events }: { events: EstateEvent[] }) {
           <span className="max-lg:col-span-2">
             {e.what}
             {e.from === 'line' && <span className="text-ink3">, on its serial line</span>}
+            {e.from === 'syslog' && <span className="text-ink3">, over syslog</span>}
           </span>
           <span className={`min-w-0 break-words max-lg:col-span-2 ${tone[e.level] ?? ''}`}>{e.text}</span>
         </li>

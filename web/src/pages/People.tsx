@@ -3,6 +3,7 @@ import type { Account, NewPassword, Role } from '../api/client'
 import { useAccounts, useChangeAccounts, useChangePassword, useSession } from '../api/hooks'
 import { At } from '../parts/time'
 import { Button, Card, Loading, Wrong } from '../parts/ui'
+import { OwnKeys } from './OwnKeys'
 
 /** Each role may do all that those before it may. */
 export const roles: Record<Role, string> = {
@@ -23,6 +24,7 @@ export function PeoplePage() {
       <h1 className="text-[21px] font-bold">People</h1>
       {steward && <Accounts mine={session.account} keeper={session.role === 'keeper'} />}
       <OwnPassword account={session?.account ?? ''} role={session?.role ?? ''} />
+      <OwnKeys />
     </div>
   )
 }

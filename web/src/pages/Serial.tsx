@@ -1,7 +1,9 @@
-import { useCallback, useEffect, useRef, useState } from 'react'
+import { useEffect, useRef, useState } from 'react'
 import { Link, useParams } from 'react-router'
-import { useSession } from '../api/hooks'
+import { Notices, useNotices } from '../parts/Notices'
+import { PowerLinks } from '../parts/PowerLinks'
 import { Button } from '../parts/ui'
+import { WhoIsOn } from '../parts/WhoIsOn'
 import { Line, type LineState, type LineWish } from '../serial/line'
 import { fitting, openScreen, type Screen } from '../serial/screen'
 
@@ -9,14 +11,11 @@ import { fitting, openScreen, type Screen } from '../serial/screen'
 const focused = (el: HTMLElement | null) => el?.focus()
 
 const sizes = { phone: 8, desk: 14, least: 6, most: 28 }
-const noticesKept = 4
 
 export function SerialPage() {
   const { key = '' } = useParams()
   return <AtLine key={key} device={key} />
 }
-
-type Notice = { n: number; text: string }
 
 function AtLine({ device }: { device: string }) {
   const frame = useRef<HTMLDivElement>(null)
@@ -25,27 +24,21 @@ function AtLine({ device }: { device: string }) {
   const [state, setState] = useState<LineState>({})
   const [connected, setConnected] = useState(false)
   const [ended, setEnded] = useState('')
-  const [notices, setNotices] = useState<Notice[]>([])
+  const [notices, tell] = useNotices()
   const [size, setSize] = useState(() => (window.innerWidth < 640 ? sizes.phone : sizes.desk))
   const [pasting, setPasting] = useState('')
   const [finding, setFinding] = useState(false)
-
-  const tell = useCallback((text: string) => {
-    setNotices((all) => [...all.slice(1 - noticesKept), { n: (all.at(-1)?.n ?? 0) + 1, text }])
-  }, [])
 
   useEffect(() => {
     const into = frame.current
     if (!into) return
     const s = openScreen(into, window.innerWidth < 640 ? sizes.phone : sizes.desk, (text) => line.current?.type(text))
     screen.current = s
-    line.current = new Line(device, {
-      said: (bytes) => s.terminal.write(bytes),
-      state: setState,
-      connected: setConnected,
-      notice: tell,
-      ended: setEnded,
-    })
+    line.current = new Line(
+      device,
+      { state: setState, connected: setConnected, notice: tell, ended: setEnded },
+      (bytes) => s.terminal.write(bytes),
+    )
     const paste = (e: ClipboardEvent) => {
       e.preventDefault()
       e.stopPropagation()
@@ -102,18 +95,11 @@ function AtLine({ device }: { device: string }) {
               : 'the connection to Plumb Bob is lost; it comes back by itself')}
         </span>
       </header>
-      <WhoIsOn state={state} wish={wish} />
+      <WhoIsOn state={state} wish={wish}>
+        <Alone state={state} wish={wish} />
+      </WhoIsOn>
       <div ref={frame} className="min-h-0 flex-1 overflow-auto rounded-lg border border-rule bg-[#11151c] p-1.5" />
-      <p className="sr-only" role="log" aria-live="polite">
-        {notices.at(-1)?.text}
-      </p>
-      {notices.length > 0 && (
-        <ul className="text-[12px] text-ink3">
-          {notices.slice(-2).map((n) => (
-            <li key={n.n}>{n.text}</li>
-          ))}
-        </ul>
-      )}
+      <Notices all={notices} />
       <Keys type={type} wish={wish} />
       <div className="flex flex-wrap gap-2">
         <Button onClick={() => setSize((n) => Math.max(sizes.least, n - 1))} aria-label="Smaller text">
@@ -128,12 +114,7 @@ function AtLine({ device }: { device: string }) {
         </Button>
         <Button onClick={() => setPasting(' ')}>Paste…</Button>
         <Button onClick={keep}>Save what was said</Button>
-        <Link
-          to={`/devices/${device}?act=reset&on=${device}`}
-          className="ml-auto inline-flex min-h-8 items-center rounded-md border border-rule2 bg-panel px-3 font-medium max-sm:min-h-11"
-        >
-          Power…
-        </Link>
+        <PowerLinks device={device} />
       </div>
       {finding && <Find screen={screen.current} />}
       {pasting !== '' && (
@@ -150,47 +131,15 @@ function AtLine({ device }: { device: string }) {
   )
 }
 
-/** Who is on, who types, and what can be done about that. */
-function WhoIsOn({ state, wish }: { state: LineState; wish: (w: LineWish) => void }) {
-  const session = useSession()
+/** Being alone at the line, for what is nobody else's business. */
+function Alone({ state, wish }: { state: LineState; wish: (w: LineWish) => void }) {
   const mine = state.seats?.find((s) => s.id === state.seat)
-  const holder = state.seats?.find((s) => s.types)
-  const asksMe = state.asked && mine?.types && state.asked.seat !== state.seat
-  return (
-    <div className="flex flex-wrap items-center gap-2 text-[12.5px]">
-      <ul className="flex flex-wrap gap-x-3">
-        {state.seats?.map((s) => (
-          <li key={s.id} className={s.types ? 'font-semibold' : 'text-ink2'}>
-            {s.who === session.data?.account && s.id === state.seat ? 'you' : s.who}
-            {s.types && ' · keyboard'}
-            {s.away && ' · away'}
-          </li>
-        ))}
-      </ul>
-      {mine && !mine.types && (
-        <Button disabled={state.asked?.seat === state.seat} onClick={() => wish({ do: 'ask' })}>
-          {state.asked?.seat === state.seat ? `Asked ${holder?.who ?? ''}…` : 'Ask for the keyboard'}
-        </Button>
-      )}
-      {mine && !mine.types && state.mayTake && <Button onClick={() => wish({ do: 'take' })}>Take it</Button>}
-      {asksMe && (
-        <span className="flex flex-wrap items-center gap-2 border-l-2 border-brass pl-2">
-          {state.asked?.who} asks for the keyboard, and gets it within {state.asked?.seconds} s.
-          <Button onClick={() => wish({ do: 'give' })}>Give it</Button>
-          <Button onClick={() => wish({ do: 'refuse' })}>Keep it</Button>
-        </span>
-      )}
-      {mine?.types && !state.alone && (
-        <Button onClick={() => wish({ do: 'alone', minutes: 10 })}>Be alone for 10 min</Button>
-      )}
-      {mine?.types && state.alone && (
-        <Button onClick={() => wish({ do: 'alone', minutes: 0 })}>Show it to others again</Button>
-      )}
-      {mine && !mine.types && state.alone && (
-        <span className="text-strained">{state.alone.who} is alone: what the line says is not shown to you now.</span>
-      )}
-    </div>
-  )
+  if (!mine) return null
+  if (mine.types && !state.alone)
+    return <Button onClick={() => wish({ do: 'alone', minutes: 10 })}>Be alone for 10 min</Button>
+  if (mine.types) return <Button onClick={() => wish({ do: 'alone', minutes: 0 })}>Show it to others again</Button>
+  if (!state.alone) return null
+  return <span className="text-strained">{state.alone.who} is alone: what the line says is not shown to you now.</span>
 }
 
 const keys: { name: string; text: string }[] = [

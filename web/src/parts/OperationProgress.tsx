@@ -265,8 +265,16 @@ function Figure({ name, value }: { name: string; value: string }) {
 }
 
 /** What is kept beside the record: all of a line, or a picture. */
-function More({ operation, file }: { operation: string; file?: { id: string; size: number } }) {
+function More({ operation, file }: { operation: string; file?: { id: string; type: string; size: number } }) {
   if (!file) return null
+  if (file.type === 'image/png') {
+    const at = `/api/v1/operations/${operation}/files/${file.id}`
+    return (
+      <a className="mt-1 block" href={at} target="_blank" rel="noreferrer">
+        <img src={at} alt="What its screen showed" className="w-full rounded border border-rule" />
+      </a>
+    )
+  }
   return (
     <a
       className="block font-normal text-ink2 underline"

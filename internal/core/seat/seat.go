@@ -1,4 +1,6 @@
-package serial
+// Package seat is who sits at something that several may look at, and one works at: a serial
+// line, or a screen. It is a machine without clocks.
+package seat
 
 import (
 	"fmt"
@@ -8,32 +10,32 @@ import (
 	"plumbbob/internal/core/operation"
 )
 
-// What somebody may do at a line.
+// What somebody may do there.
 type Right uint8
 
 // The rights.
 const (
-	See  Right = iota // what the line says: it may hold passwords that were echoed
+	See  Right = iota // what is said or shown: it may hold passwords
 	Type              // at its keyboard
 	Send              // files, and sequences
 	Take              // the keyboard, at once
 )
 
-// May says whether who has a role may do something at a line. Nothing else decides that.
+// May says whether who has a role may do something at a line or a screen. Nothing else decides that.
 func May(role operation.Role, right Right) bool {
 	least := map[Right]operation.Role{See: operation.Operator, Type: operation.Operator, Send: operation.Steward, Take: operation.Keeper}
 	return role.AtLeast(least[right])
 }
 
-// MaySit says why who has a role may not sit at a line at all.
+// MaySit says why who has a role may not sit there at all.
 func MaySit(role operation.Role) error {
 	if !May(role, See) {
-		return no("a %s may not see what a serial line says: it may hold passwords", role)
+		return no("a %s may see neither what serial lines say nor what screens show: it may hold passwords", role)
 	}
 	return nil
 }
 
-// Times of sitting at a line.
+// Times.
 const (
 	AskFor    = 20 * time.Second // a request for the keyboard stands on its holder's screen; then it is given
 	IdleAfter = 15 * time.Minute // without a key the keyboard is free
@@ -42,12 +44,13 @@ const (
 	MostSeats = 64
 )
 
-// A Seat is one person at a line, in one window.
+// A Seat is one person, in one window.
 type Seat struct {
 	ID    string
 	Who   string
 	Role  operation.Role
 	Watch bool // wants to see, and not to type
+	Brief bool // for one thing, of which there is a record by itself
 	Since time.Time
 	Away  time.Time // since when its connection is lost; zero while it is there
 }
@@ -58,8 +61,8 @@ type Request struct {
 	Until time.Time // then it is given
 }
 
-// Seats are those at one line. The zero value is a line at which nobody sits.
-type Seats struct {
+// A Table is one line, or screen, with those who sit at it. At the zero value nobody does.
+type Table struct {
 	All      []Seat
 	Keyboard string    // the seat that has it; empty: nobody
 	Typed    time.Time // the last key, or when it got the keyboard
@@ -75,7 +78,7 @@ func (e *NoError) Error() string { return e.Text }
 
 func no(format string, args ...any) error { return &NoError{fmt.Sprintf(format, args...)} }
 
-func (s *Seats) seat(id string) *Seat {
+func (s *Table) seat(id string) *Seat {
 	for i := range s.All {
 		if s.All[i].ID == id {
 			return &s.All[i]
@@ -85,11 +88,11 @@ func (s *Seats) seat(id string) *Seat {
 }
 
 // Holder is who has the keyboard, or nil.
-func (s *Seats) Holder() *Seat { return s.seat(s.Keyboard) }
+func (s *Table) Holder() *Seat { return s.seat(s.Keyboard) }
 
 // Sit adds a seat, or brings one back whose connection was lost. Who may type, and is the
 // first, has the keyboard. It returns what the others should be told.
-func (s *Seats) Sit(x Seat, now time.Time) (said []string, err error) {
+func (s *Table) Sit(x Seat, now time.Time) (said []string, err error) {
 	if err := MaySit(x.Role); err != nil {
 		return nil, err
 	}
@@ -101,7 +104,7 @@ func (s *Seats) Sit(x Seat, now time.Time) (said []string, err error) {
 		return nil, nil
 	}
 	if len(s.All) >= MostSeats {
-		return nil, no("%d are on this line already, and no more fit", MostSeats)
+		return nil, no("%d are here already, and no more fit", MostSeats)
 	}
 	x.Since = now
 	s.All = append(s.All, x)
@@ -119,7 +122,7 @@ func (s *Seats) Sit(x Seat, now time.Time) (said []string, err error) {
 }
 
 // hand gives the keyboard to a seat, or to nobody.
-func (s *Seats) hand(id string, now time.Time) string {
+func (s *Table) hand(id string, now time.Time) string {
 	s.Keyboard, s.Typed, s.Asked, s.Alone, s.AloneAt = id, now, nil, time.Time{}, time.Time{}
 	if h := s.Holder(); h != nil {
 		return h.Who + " has the keyboard"
@@ -128,7 +131,7 @@ func (s *Seats) hand(id string, now time.Time) string {
 }
 
 // Leave takes a seat away.
-func (s *Seats) Leave(id string, now time.Time) (said []string) {
+func (s *Table) Leave(id string, now time.Time) (said []string) {
 	x := s.seat(id)
 	if x == nil {
 		return nil
@@ -146,7 +149,7 @@ func (s *Seats) Leave(id string, now time.Time) (said []string) {
 }
 
 // next gives the keyboard to who asks for it, or to nobody.
-func (s *Seats) next(now time.Time) string {
+func (s *Table) next(now time.Time) string {
 	to := ""
 	if s.Asked != nil {
 		to = s.Asked.Seat
@@ -155,18 +158,18 @@ func (s *Seats) next(now time.Time) string {
 }
 
 // Lost keeps the seat of somebody whose connection is lost, for a while.
-func (s *Seats) Lost(id string, now time.Time) {
+func (s *Table) Lost(id string, now time.Time) {
 	if x := s.seat(id); x != nil {
 		x.Away = now
 	}
 }
 
 // Ask asks for the keyboard: at once when nobody has it, and else its holder is asked.
-func (s *Seats) Ask(id string, now time.Time) (said []string, err error) {
+func (s *Table) Ask(id string, now time.Time) (said []string, err error) {
 	x := s.seat(id)
 	switch {
 	case x == nil:
-		return nil, no("you are not on this line any more")
+		return nil, no("you have no seat here any more")
 	case !May(x.Role, Type):
 		return nil, no("a %s may not type", x.Role)
 	case s.Keyboard == id:
@@ -186,7 +189,7 @@ func (s *Seats) Ask(id string, now time.Time) (said []string, err error) {
 
 // Give hands the keyboard over to who asks, or lets it go; Refuse keeps it. Both are for
 // who has it.
-func (s *Seats) Give(id string, now time.Time) (said []string, err error) {
+func (s *Table) Give(id string, now time.Time) (said []string, err error) {
 	if s.Keyboard != id {
 		return nil, no("you have not got the keyboard")
 	}
@@ -194,7 +197,7 @@ func (s *Seats) Give(id string, now time.Time) (said []string, err error) {
 }
 
 // Refuse keeps the keyboard.
-func (s *Seats) Refuse(id string) (said []string, err error) {
+func (s *Table) Refuse(id string) (said []string, err error) {
 	switch {
 	case s.Keyboard != id:
 		return nil, no("you have not got the keyboard")
@@ -207,11 +210,11 @@ func (s *Seats) Refuse(id string) (said []string, err error) {
 }
 
 // Take takes the keyboard at once.
-func (s *Seats) Take(id string, now time.Time) (said []string, err error) {
+func (s *Table) Take(id string, now time.Time) (said []string, err error) {
 	x := s.seat(id)
 	switch {
 	case x == nil:
-		return nil, no("you are not on this line any more")
+		return nil, no("you have no seat here any more")
 	case !May(x.Role, Take):
 		return nil, no("only a keeper takes the keyboard at once: ask for it")
 	case s.Keyboard == id:
@@ -227,7 +230,7 @@ func (s *Seats) Take(id string, now time.Time) (said []string, err error) {
 }
 
 // BeAlone hides what is said from the others for a time; none ends that.
-func (s *Seats) BeAlone(id string, d time.Duration, now time.Time) (said []string, err error) {
+func (s *Table) BeAlone(id string, d time.Duration, now time.Time) (said []string, err error) {
 	switch {
 	case s.Keyboard != id:
 		return nil, no("only who has the keyboard can be alone")
@@ -237,21 +240,23 @@ func (s *Seats) BeAlone(id string, d time.Duration, now time.Time) (said []strin
 	}
 	d = min(d, MostAlone)
 	s.Alone, s.AloneAt = now.Add(d), now
-	return []string{fmt.Sprintf("%s is alone for %d min: what the line says is not shown to others", s.Holder().Who, int(d.Minutes()))}, nil
+	return []string{fmt.Sprintf("%s is alone for %d min: it is not shown to others", s.Holder().Who, int(d.Minutes()))}, nil
 }
 
 // Sees says whether a seat is shown what the line says.
-func (s *Seats) Sees(id string, now time.Time) bool {
+func (s *Table) Sees(id string, now time.Time) bool {
 	return s.seat(id) != nil && (s.Keyboard == id || !now.Before(s.Alone))
 }
 
 // Types takes in that a seat wants to type.
-func (s *Seats) Types(id string, now time.Time) error {
+func (s *Table) Types(id string, now time.Time) error {
+	x := s.seat(id)
 	switch h := s.Holder(); {
-	case s.seat(id) == nil:
-		return no("you are not on this line any more")
+	case x == nil:
+		return no("you have no seat here any more")
 	case h == nil:
 		return no("nobody has the keyboard: ask for it")
+	case x.Brief && x.Who == h.Who: // the same hands
 	case s.Keyboard != id:
 		return no("%s has the keyboard: ask for it", h.Who)
 	}
@@ -260,7 +265,7 @@ func (s *Seats) Types(id string, now time.Time) error {
 }
 
 // Sends takes in that a seat is about to have something sent: a file, or a sequence.
-func (s *Seats) Sends(id, what string, now time.Time) (said []string, err error) {
+func (s *Table) Sends(id, what string, now time.Time) (said []string, err error) {
 	if err := s.Types(id, now); err != nil {
 		return nil, err
 	}
@@ -273,7 +278,7 @@ func (s *Seats) Sends(id, what string, now time.Time) (said []string, err error)
 
 // Tick does what time alone does: it gives the keyboard to who has asked long enough, frees
 // one that is not used, ends being alone, and clears the seats of those who have gone.
-func (s *Seats) Tick(now time.Time) (said []string, gone []Seat) {
+func (s *Table) Tick(now time.Time) (said []string, gone []Seat) {
 	for _, x := range slices.Clone(s.All) {
 		if !x.Away.IsZero() && now.Sub(x.Away) >= AwayFor {
 			gone = append(gone, x)
@@ -288,13 +293,13 @@ func (s *Seats) Tick(now time.Time) (said []string, gone []Seat) {
 	}
 	if !s.Alone.IsZero() && !now.Before(s.Alone) {
 		s.Alone, s.AloneAt = time.Time{}, time.Time{}
-		said = append(said, "the line is shown to all again")
+		said = append(said, "it is shown to all again")
 	}
 	return said, gone
 }
 
 // Next is when Tick has something to do, or zero.
-func (s *Seats) Next() (at time.Time) {
+func (s *Table) Next() (at time.Time) {
 	sooner := func(x time.Time) {
 		if !x.IsZero() && (at.IsZero() || x.Before(at)) {
 			at = x

@@ -1,0 +1,66 @@
+package api
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"plumbbob/internal/core/picture"
+)
+
+// TestPace: who is slow has little on the way, and fewer colours, until the link is quick again.
+func TestPace(t *testing.T) {
+	now := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	var p pace
+	n := uint32(0)
+	looks := func(bytes int, took time.Duration) {
+		n++
+		p.sent(n, bytes, now)
+		now = now.Add(took)
+		p.drawn(n, now)
+	}
+	looks(3<<10, 250*time.Millisecond)
+	_, form, _ := p.now()
+	require.Equal(t, picture.InFull, form, "the page has only been loaded")
+	looks(100, 10*time.Millisecond)
+	looks(3<<10, 60*time.Millisecond)
+	for range 5 {
+		looks(100<<10, 30*time.Millisecond)
+	}
+	ready, form, link := p.now()
+	require.True(t, ready)
+	require.Equal(t, picture.InFull, form)
+	require.Equal(t, linkView{Form: "full"}, link)
+	for range 12 {
+		looks(30<<10, 1700*time.Millisecond)
+	}
+	_, form, link = p.now()
+	require.Equal(t, picture.InFew, form)
+	require.Equal(t, "few", link.Form)
+	require.InDelta(t, 20000, link.Rate, 5000)
+	for range 30 {
+		looks(30<<10, 50*time.Millisecond)
+	}
+	_, form, _ = p.now()
+	require.Equal(t, picture.InFull, form)
+	p.choose(picture.InFew, true)
+	looks(30<<10, 10*time.Millisecond)
+	_, form, _ = p.now()
+	require.Equal(t, picture.InFew, form, "chosen is chosen")
+
+	for range mostUndrawn {
+		ready, _, _ = p.now()
+		require.True(t, ready)
+		n++
+		p.sent(n, 100, now)
+	}
+	ready, _, _ = p.now()
+	require.False(t, ready, "so many are on their way")
+	p.drawn(n, now)
+	ready, _, _ = p.now()
+	require.True(t, ready, "the newest was drawn, so all were")
+	p.sent(n+1, 100<<10, now)
+	ready, _, _ = p.now()
+	require.False(t, ready, "a large one goes alone")
+}

@@ -1,0 +1,243 @@
+package e2e
+
+import (
+	"bytes"
+	"fmt"
+	"image"
+	"image/png"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"plumbbob/internal/api/contract"
+	"plumbbob/internal/browser"
+	"plumbbob/internal/client"
+	"plumbbob/internal/core/estate"
+)
+
+const kiosk = "skarvoe-kiosk"
+
+// pictured holds the newest operation of a kind to the pictures that were taken before it, by its
+// width, and after it, when the host had only just answered.
+func (w *world) pictured(kind string, before int) {
+	w.Helper()
+	var o contract.Operation
+	w.eventually(func() bool {
+		for _, o = range reads[[]contract.Operation](w, "op", "list") {
+			if string(o.Kind) == kind {
+				return o.State == "done"
+			}
+		}
+		return false
+	}, kind+" is done")
+	o = reads[contract.Operation](w, "op", "show", o.ID)
+	for _, p := range *o.Proof {
+		if p.Name != "picture of its screen" {
+			continue
+		}
+		for i, f := range []*contract.ProofFile{p.BeforeFile, p.AfterFile} {
+			var m image.Image
+			w.eventually(func() (kept bool) {
+				var out bytes.Buffer
+				kept = client.Main([]string{"op", "file", o.ID, f.ID, "--config", filepath.Join(w.dir, w.login)}, strings.NewReader(""), &out, &out) == 0
+				m, _ = png.Decode(&out)
+				return kept
+			}, "the picture is kept")
+			require.True(w, i > 0 || m.Bounds().Dx() == before)
+		}
+		return
+	}
+	require.Fail(w, "no picture is proof of it")
+}
+
+// onScreen waits for something on the screen of a box in the lab.
+func (w *world) onScreen(k estate.Key, text string) {
+	w.Helper()
+	w.eventually(func() bool { return strings.Contains(w.lab.ScreenText(k), text) }, text)
+}
+
+// picture saves what a screen shows, as a user would, and reads that.
+func (w *world) picture(k string) image.Image {
+	w.Helper()
+	file := filepath.Join(w.TempDir(), "screen.png")
+	require.Contains(w, w.says(0, "", "screen", k, "--save", file), "bytes written to "+file)
+	text, err := os.ReadFile(file)
+	require.NoError(w, err)
+	m, err := png.Decode(bytes.NewReader(text))
+	require.NoError(w, err)
+	return m
+}
+
+// drawn reads a part of the picture that is on the page, as red, green and blue.
+func drawn(b *browser.Browser, r image.Rectangle) (out []byte, err error) {
+	var all []int
+	err = b.Do(chromedp.Evaluate(fmt.Sprintf(`Array.from(document.querySelector('canvas').getContext('2d').getImageData(%d, %d, %d, %d).data)`, r.Min.X, r.Min.Y, r.Dx(), r.Dy()), &all))
+	for i, v := range all {
+		if i%4 != 3 {
+			out = append(out, byte(v))
+		}
+	}
+	return out, err
+}
+
+func part(m image.Image, r image.Rectangle) (out []byte) {
+	for y := r.Min.Y; y < r.Max.Y; y++ {
+		for x := r.Min.X; x < r.Max.X; x++ {
+			c, g, b, _ := m.At(x, y).RGBA()
+			out = append(out, byte(c>>8), byte(g>>8), byte(b>>8))
+		}
+	}
+	return out
+}
+
+// as tells the browser to wait until an expression is true.
+func (w *world) holds(b *browser.Browser, expression string) {
+	w.Helper()
+	w.eventually(func() bool {
+		var is bool
+		return b.Do(chromedp.Evaluate(expression, &is)) == nil && is
+	}, expression)
+}
+
+// visitor is somebody else, with a terminal and a browser of their own.
+type visitor struct {
+	*world
+	b *browser.Browser
+}
+
+// hires gives somebody an account, and returns its password.
+func (w *world) hires(account, role string) string {
+	w.Helper()
+	_, pass, _ := strings.Cut(w.flat(0, "", "account", "add", account, "--role", role), "once: ")
+	pass, _, _ = strings.Cut(pass, " ")
+	return pass
+}
+
+// joins gives somebody an account, logs them in, and has them look at the kiosk.
+func (w *world) joins(account, role string) visitor {
+	w.Helper()
+	pass := w.hires(account, role)
+	v := visitor{&world{T: w.T, lab: w.lab, dir: w.T.TempDir(), login: "client.json", url: w.url, password: pass}, nil}
+	v.says(0, v.password+"\n", "login", w.url, "--account", account)
+	if role == "viewer" {
+		return v
+	}
+	v.b = v.open()
+	v.looks(v.b, account)
+	return v
+}
+
+// looks logs somebody in, and has them look at the kiosk.
+func (w *world) looks(b *browser.Browser, account string) {
+	w.Helper()
+	require.NoError(w, b.Do(browser.LogIn(w.url, account, w.password)))
+	w.sees(b, "52 devices, 6 sites")
+	require.NoError(w, b.Do(browser.Visit(w.url+"/devices/"+kiosk+"/screen")))
+	w.sees(b, "up by skarvoe-kvm screen")
+}
+
+// TestTheScreen: a kiosk that has crashed is seen on its screen, reset from there, led into
+// set-up with keys while somebody else looks on, and works again: in a browser, to the pixel.
+func TestTheScreen(t *testing.T) {
+	w := beginAt(t, 5) // its firmware waits for seconds, and not for a moment
+	b := w.open()
+	require.NoError(t, b.Do(browser.LogIn(w.url, "admin", w.password)))
+	w.sees(b, "52 devices, 6 sites")
+	b.Complaints() // the browser remarks on what was refused before the log-in
+	require.NoError(t, b.Do(browser.Visit(w.url+"/devices/"+kiosk)))
+	w.sees(b, "Sit down at it")
+	require.NoError(t, b.Do(chromedp.Click(`a[href$="/screen"]`, chromedp.ByQuery)))
+	w.sees(b, "up by skarvoe-kvm screen")
+	w.holds(b, `document.querySelector('canvas').width === 1024`)
+	still := image.Rect(0, 80, 700, 420) // all but the clock, and the ferry
+	w.eventually(func() bool {
+		got, err := drawn(b, still)
+		return err == nil && bytes.Equal(got, part(w.picture(kiosk), still))
+	}, "the page shows the picture, to the pixel")
+
+	// Keys by their position, and the pointer where it is shown.
+	require.NoError(t, b.Do(chromedp.KeyEvent("m"), chromedp.KeyEvent("q"), chromedp.KeyEvent("2")))
+	var at struct{ X, Y float64 }
+	require.NoError(t, b.Do(chromedp.Evaluate(`(() => { const r = document.querySelector('canvas').getBoundingClientRect(); return {x: r.left + 420 / 1024 * r.width, y: r.top + 270 / 768 * r.height} })()`, &at)))
+	require.NoError(t, b.Do(chromedp.MouseClickXY(at.X, at.Y)))
+	w.onScreen(kiosk, "button 4, name mq2")
+	w.says(0, "", "type", "skarvoe-kiosk", "x") // the same person, from elsewhere
+	w.onScreen(kiosk, "name mq2x")
+
+	require.Contains(t, w.flat(0, "", "show", kiosk), "admin is at its screen")
+
+	// The crash is seen, and copied as a picture.
+	require.NoError(t, w.lab.Crash(kiosk))
+	w.onScreen(kiosk, "Kernel panic - not syncing")
+	w.holds(b, `document.querySelector('canvas').width === 640`)
+	require.Equal(t, image.Rect(0, 0, 640, 400), w.picture(kiosk).Bounds())
+	require.Contains(t, w.says(0, "", "screen", kiosk, "--text"), "Kernel panic - not syncing: Fatal exception in interrupt\n")
+	require.NoError(t, b.Do(browser.Click("Read its text")))
+	w.sees(b, "BUG: unable to handle page fault for address")
+	require.NoError(t, b.Do(browser.Click("Close")))
+
+	w.eventually(func() bool { return w.verdict(kiosk) == "hung" }, "it is found out")
+
+	// It is reset from this page, which stays attached, and led into set-up.
+	require.NoError(t, b.Do(browser.Click("Reset…")))
+	w.sees(b, "Reset skarvoe-kiosk")
+	require.NoError(t, b.Do(chromedp.SendKeys(`input[placeholder^="Why?"]`, "its kernel has stopped", chromedp.ByQuery), browser.Click("Reset")))
+	w.sees(b, "Wait for")
+	require.NoError(t, b.Do(chromedp.KeyEvent("\x1b"))) // closes the panel
+	w.eventually(func() bool {
+		_ = b.Do(browser.Click("F2")) // as people do, until it is taken
+		return strings.Contains(w.lab.ScreenText(kiosk), "Order of starting")
+	}, "set-up is entered")
+	other := `input[aria-label^="Other keys"]`
+	require.NoError(t, b.Do(chromedp.SendKeys(other, "down shift-= f13", chromedp.ByQuery), browser.Click("Press")))
+	w.sees(b, `"f13" is no key`)
+	require.NotContains(t, w.lab.ScreenText(kiosk), "Not saved yet", "then nothing is pressed")
+	require.NoError(t, b.Do(chromedp.SendKeys(other, "\b\b\b\b", chromedp.ByQuery), browser.Click("Press")))
+	w.onScreen(kiosk, "1  Network")
+	require.NoError(t, b.Do(browser.Click("F10")))
+	w.onScreen(kiosk, "Network: no server answers.")
+	w.onScreen(kiosk, "button")
+	w.holds(b, `document.querySelector('canvas').width === 1024`)
+	w.eventually(func() bool { return w.verdict(kiosk) == "steady" }, "and it works again")
+	require.Contains(t, w.flat(0, "", "journal", "--limit", "60"), "Sat down at the screen of skarvoe-kiosk")
+	w.pictured("reset", 640)
+	require.Empty(t, b.Complaints())
+}
+
+// TestTwoAtAScreen: one works, one looks on; the keyboard is handed over; who may not see
+// screens is told so; and what a pulled plug takes away comes back.
+func TestTwoAtAScreen(t *testing.T) {
+	w := begin(t)
+	b := w.open()
+	w.looks(b, "admin")
+	colleague := w.joins("i.marsh", "operator")
+	colleague.sees(colleague.b, "Ask for the keyboard")
+	require.Contains(t, colleague.flat(1, "", "keys", kiosk, "enter"), "admin has the keyboard: ask for it")
+	require.NoError(t, colleague.b.Do(browser.Click("Ask for the keyboard")))
+	w.sees(b, "i.marsh asks for the keyboard")
+	require.NoError(t, b.Do(browser.Click("Give it")))
+	colleague.sees(colleague.b, "i.marsh has the keyboard")
+	colleague.says(0, "", "type", kiosk, "tide")
+	w.onScreen(kiosk, "name tide")
+	require.Contains(t, w.flat(0, "", "board"), "i.marsh is at its screen")
+
+	desk := w.joins("desk", "viewer")
+	require.Contains(t, desk.flat(5, "", "screen", kiosk, "--save", "x.png"), "this needs the role operator")
+
+	require.NoError(t, w.lab.Flip(estate.OutletEnd("skarvoe-pdu", 2), false)) // the power of the KVM
+	w.sees(b, "lost: the screen of skarvoe-kvm")
+	require.Contains(t, colleague.flat(4, "", "keys", kiosk, "enter"), "the screen of skarvoe-kiosk is not there")
+	require.NoError(t, w.lab.Flip(estate.OutletEnd("skarvoe-pdu", 2), true))
+	w.sees(b, "up by skarvoe-kvm screen")
+	colleague.says(0, "", "type", kiosk, "s")
+	w.onScreen(kiosk, "name tides")
+	require.Contains(t, w.flat(2, "", "screen", "skarvoe-router", "--save", "x.png"), "no screen of skarvoe-router is in the estate")
+	require.Contains(t, w.flat(1, "", "screen", kiosk, "--text"), "shows a picture of 1024 × 768 pixels")
+	require.Contains(t, w.flat(2, "", "screen", kiosk), "say what for")
+	require.Contains(t, w.flat(2, "", "keys", kiosk, "ctrl-alt-x-y"), "is no key")
+	require.Contains(t, w.flat(2, "", "type", kiosk, "naïve"), "there is no key for 'ï'")
+}

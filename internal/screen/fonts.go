@@ -1,0 +1,70 @@
+package screen
+
+import (
+	"compress/gzip"
+	"io"
+	"os"
+	"path/filepath"
+	"sync"
+
+	"golang.org/x/image/font/inconsolata"
+
+	"plumbbob/internal/core/glyph"
+)
+
+// consoleFonts is where Debian's console-setup-linux has the fonts of text modes and consoles.
+const consoleFonts = "/usr/share/consolefonts/Lat15-*.psf.gz"
+
+// Fonts are those that text is read off pictures with: one that comes along, and those of the
+// console, as far as this machine has them.
+var Fonts = sync.OnceValue(func() []*glyph.Font { return append(fontsAt(consoleFonts), built()) })
+
+const mostFontBytes = 1 << 20
+
+func fontsAt(pattern string) (all []*glyph.Font) {
+	files, _ := filepath.Glob(pattern) // the pattern is one
+	for _, name := range files {
+		if f, err := readFont(name); err == nil { // one that cannot be read is as good as none
+			all = append(all, f)
+		}
+	}
+	return all
+}
+
+func readFont(name string) (*glyph.Font, error) {
+	file, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = file.Close() }()
+	z, err := gzip.NewReader(file)
+	if err != nil {
+		return nil, err
+	}
+	p, err := io.ReadAll(io.LimitReader(z, mostFontBytes))
+	if err != nil {
+		return nil, err
+	}
+	return glyph.ParsePSF(filepath.Base(name), p)
+}
+
+// built is the font that comes with the program.
+func built() *glyph.Font {
+	face := inconsolata.Regular8x16
+	const h = 16 // of a cell of a text mode; the font has a row more, and hardly uses it
+	f := glyph.NewFont("Inconsolata 8x16", face.Advance, h)
+	for _, r := range face.Ranges {
+		for c := r.Low; c < r.High; c++ {
+			rows := make([]byte, h)
+			for y := range h {
+				for x := range face.Advance {
+					if _, _, _, a := face.Mask.At(x, (r.Offset+int(c-r.Low))*(face.Ascent+face.Descent)+y).RGBA(); a > 0x7fff {
+						rows[y] |= 0x80 >> x
+					}
+				}
+			}
+			f.Add(rows, c)
+		}
+	}
+	return f
+}

@@ -1,0 +1,170 @@
+import { type RefObject, useCallback, useEffect, useRef, useState } from 'react'
+import { Link, useParams } from 'react-router'
+import { Notices, useNotices } from '../parts/Notices'
+import { PowerLinks } from '../parts/PowerLinks'
+import { Button } from '../parts/ui'
+import { WhoIsOn } from '../parts/WhoIsOn'
+import { ItsText } from '../screen/ItsText'
+import { useInput } from '../screen/input'
+import { KeyRow, TypeText } from '../screen/KeyRow'
+import { View, type ViewLink, type ViewState } from '../screen/view'
+
+export function ScreenPage() {
+  const { key = '' } = useParams()
+  return <AtScreen key={key} device={key} />
+}
+
+function AtScreen({ device }: { device: string }) {
+  const canvas = useRef<HTMLCanvasElement>(null)
+  const view = useRef<View>(undefined)
+  const [state, setState] = useState<ViewState>({})
+  const [connected, setConnected] = useState(false)
+  const [ended, setEnded] = useState('')
+  const [link, setLink] = useState<ViewLink>()
+  const [size, setSize] = useState<{ width: number; height: number }>()
+  const [notices, tell] = useNotices()
+  const [fits, setFits] = useState(true)
+  const [typing, setTyping] = useState(false)
+  const [reading, setReading] = useState(false)
+
+  useEffect(() => {
+    const on = canvas.current
+    if (!on) return
+    const v = new View(device, { state: setState, connected: setConnected, notice: tell, ended: setEnded }, on, {
+      link: setLink,
+      size: (width, height) => setSize({ width, height }),
+    })
+    view.current = v
+    on.focus()
+    return () => v.leave()
+  }, [device, tell])
+
+  const input = useInput(canvas, view)
+  const wish = useCallback((w: { do: string; keys?: string[]; text?: string; layout?: string; form?: string }) => {
+    view.current?.wish(w)
+    canvas.current?.focus()
+  }, [])
+
+  return (
+    <div className="flex h-[calc(100dvh-3.5rem)] flex-col gap-2 px-5 py-3 max-sm:px-2">
+      <header className="flex flex-wrap items-baseline gap-x-3 gap-y-1">
+        <h1 className="text-[17px] font-semibold">
+          <Link to={`/devices/${device}`} className="underline decoration-rule2 underline-offset-4">
+            {device}
+          </Link>{' '}
+          screen
+        </h1>
+        <span className={state.up && connected ? 'text-ink2' : 'text-strained'} role="status">
+          {ended || (connected ? state.screen : 'the connection to Plumb Bob is lost; it comes back by itself')}
+        </span>
+        {connected && <HowItGoes link={link} size={size} />}
+      </header>
+      <WhoIsOn state={state} wish={wish} />
+      <div
+        className={`flex min-h-0 flex-1 rounded-lg border border-rule bg-[#11151c] p-1.5 ${fits ? 'items-center justify-center overflow-hidden' : 'overflow-auto'}`}
+      >
+        <canvas
+          ref={canvas}
+          width={1}
+          height={1}
+          tabIndex={0}
+          aria-label={`The screen of ${device}: what is typed here goes to it`}
+          className={`cursor-crosshair outline-none focus-visible:ring-2 focus-visible:ring-brass ${fits ? 'max-h-full max-w-full' : 'm-auto max-w-none shrink-0'} ${input.points ? 'touch-none' : ''}`}
+          {...input.on}
+        />
+      </div>
+      <Notices all={notices} />
+      <KeyRow press={(keys) => wish({ do: 'press', keys })} />
+      <div className="flex flex-wrap gap-2">
+        <Button onClick={() => setFits((f) => !f)}>{fits ? 'Pixel by pixel' : 'Fit into the page'}</Button>
+        <FullScreen of={canvas} />
+        <Button onClick={() => wish({ do: 'again' })}>Draw it again</Button>
+        <Button onClick={() => setTyping((t) => !t)}>Type a text…</Button>
+        <Button onClick={() => save(device, canvas.current)}>Save a picture</Button>
+        <Button onClick={() => setReading((r) => !r)}>Read its text</Button>
+        <Button className="sm:hidden" onClick={() => input.setPoints(!input.points)}>
+          {input.points ? 'Fingers point' : 'Fingers move the page'}
+        </Button>
+        {(['keyboard', 'pointer'] as const).map((what) => (
+          <label
+            key={what}
+            className="inline-flex min-h-8 items-center gap-1.5 text-[12.5px] text-ink2 max-sm:min-h-11"
+          >
+            <input
+              type="checkbox"
+              checked={!input.off[what]}
+              onChange={(e) => input.setOff({ ...input.off, [what]: !e.target.checked })}
+            />
+            {what === 'keyboard' ? 'Keyboard' : 'Pointer'}
+          </label>
+        ))}
+        <Colours link={link} choose={(form) => wish({ do: 'form', form })} />
+        <PowerLinks device={device} />
+      </div>
+      {reading && <ItsText device={device} close={() => setReading(false)} />}
+      {typing && (
+        <TypeText
+          close={() => setTyping(false)}
+          send={(text, layout) => {
+            wish({ do: 'press', text, layout })
+            setTyping(false)
+          }}
+        />
+      )}
+    </div>
+  )
+}
+
+const slow = 500 // ms
+
+/** How far away it is, and how large. */
+function HowItGoes({ link, size }: { link?: ViewLink; size?: { width: number; height: number } }) {
+  const words = []
+  if (size) words.push(`${size.width} × ${size.height}`)
+  if (link && link.ms >= slow) words.push(`${(link.ms / 1000).toFixed(1)} s behind`)
+  else if (link?.ms) words.push(`${link.ms} ms behind`)
+  if (link?.rate) words.push(`${Math.round(link.rate / 1000)} kB/s`)
+  if (link?.form === 'few') words.push('fewer colours')
+  return <span className="text-[12px] text-ink3">{words.join(', ')}</span>
+}
+
+function Colours({ link, choose }: { link?: ViewLink; choose: (form: string) => void }) {
+  const [form, setForm] = useState('auto')
+  return (
+    <label className="inline-flex items-center gap-1.5 text-[12.5px] text-ink2">
+      Colours
+      <select
+        value={form}
+        onChange={(e) => {
+          setForm(e.target.value)
+          choose(e.target.value)
+        }}
+        className="min-h-8 rounded-md border border-rule2 bg-panel px-2 max-sm:min-h-11"
+      >
+        <option value="auto">as the link allows{link?.form === 'few' ? ': few now' : ''}</option>
+        <option value="full">all of them</option>
+        <option value="few">256</option>
+      </select>
+    </label>
+  )
+}
+
+function FullScreen({ of }: { of: RefObject<HTMLCanvasElement | null> }) {
+  if (!document.fullscreenEnabled) return null
+  return (
+    <Button className="max-sm:hidden" onClick={() => void of.current?.parentElement?.requestFullscreen()}>
+      Full screen
+    </Button>
+  )
+}
+
+function save(device: string, canvas: HTMLCanvasElement | null) {
+  canvas?.toBlob((blob) => {
+    if (!blob) return
+    const a = document.createElement('a')
+    a.href = URL.createObjectURL(blob)
+    a.download = `${device}-${new Date().toISOString().replace(/[:.]/g, '-')}.png`
+    a.click()
+    URL.revokeObjectURL(a.href)
+  })
+}

@@ -1,0 +1,72 @@
+import { Place, type PlaceHears, type PlaceMessage, type PlaceState } from '../parts/place'
+import { readFrame } from './frame'
+import type { Key } from './keys'
+
+export type ViewState = PlaceState & { screen?: string }
+export type ViewLink = { ms: number; rate?: number; form: string }
+export type ViewWish = { do: string; form?: string; keys?: string[]; text?: string; layout?: string }
+
+const numberBytes = 4
+const drawn = 1
+const key = 2
+const point = 3
+
+/** One person at a screen, which is drawn on a canvas. */
+export class View extends Place<ViewState, ViewWish> {
+  private drawing = Promise.resolve()
+
+  constructor(
+    device: string,
+    hears: PlaceHears<ViewState>,
+    private readonly canvas: HTMLCanvasElement,
+    private readonly sees: { link: (link: ViewLink) => void; size: (width: number, height: number) => void },
+  ) {
+    super(device, 'screen', hears)
+    this.open()
+  }
+
+  protected bytes(data: ArrayBuffer) {
+    // One behind the other: reading a frame takes longer, the more there is of it.
+    this.drawing = this.drawing
+      .then(() => this.draw(data))
+      .catch(() => this.hears.notice('a picture could not be read'))
+  }
+
+  private async draw(data: ArrayBuffer) {
+    const frame = await readFrame(new Uint8Array(data, numberBytes))
+    const { canvas } = this
+    if (canvas.width !== frame.width || canvas.height !== frame.height) {
+      canvas.width = frame.width
+      canvas.height = frame.height
+      this.sees.size(frame.width, frame.height)
+    }
+    const to = canvas.getContext('2d')
+    for (const p of frame.parts) to?.putImageData(new ImageData(p.pixels, p.width, p.height), p.x, p.y)
+    const said = new DataView(new ArrayBuffer(5))
+    said.setUint8(0, drawn)
+    said.setUint32(1, new DataView(data).getUint32(0))
+    this.send(new Uint8Array(said.buffer))
+  }
+
+  protected message(m: PlaceMessage & { link?: ViewLink }) {
+    if (m.link) this.sees.link(m.link)
+  }
+
+  key(down: boolean, k: Key) {
+    const said = new DataView(new ArrayBuffer(8))
+    said.setUint8(0, key)
+    said.setUint8(1, down ? 1 : 0)
+    said.setUint32(2, k.sym)
+    said.setUint16(6, k.code)
+    this.send(new Uint8Array(said.buffer))
+  }
+
+  point(x: number, y: number, buttons: number) {
+    const said = new DataView(new ArrayBuffer(6))
+    said.setUint8(0, point)
+    said.setUint16(1, x)
+    said.setUint16(3, y)
+    said.setUint8(5, buttons)
+    this.send(new Uint8Array(said.buffer))
+  }
+}
