@@ -14,6 +14,13 @@ var estate string
 // Modem is the name of the modem at the service's machine in the estate.
 const Modem = "modem-1"
 
+// Light is the one in the cupboard, which nobody has left on; LightPort of LightAt feeds it.
+const (
+	Light     = "skarvoe-light"
+	LightAt   = "skarvoe-switch"
+	LightPort = "poe-4"
+)
+
 // WorkshopHours is the calendar by which the workshop PC is in use, in
 // iCalendar form.
 //

@@ -165,7 +165,11 @@ func (s *Server) ListGearEvents(ctx context.Context, req contract.ListGearEvents
 		if !sees {
 			x.Text = ""
 		}
-		add(contract.EstateEvent{Device: string(x.Device), Site: string(x.Site), At: x.At, From: "line", What: x.Name, Level: contract.Level(x.Level), Text: x.Text})
+		from := contract.EstateEventFrom("line")
+		if x.Screen {
+			from = "screen"
+		}
+		add(contract.EstateEvent{Device: string(x.Device), Site: string(x.Site), At: x.At, From: from, What: x.Name, Level: contract.Level(x.Level), Text: x.Text})
 	}
 	messages, err := s.Store.Messages(ctx, store.MessageFilter{Device: only, Site: estate.Key(orZero(p.Site)), Since: since, Least: least, Find: find, Limit: limit})
 	if err != nil {

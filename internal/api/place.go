@@ -63,7 +63,7 @@ func sendJSON(ctx context.Context, ws *websocket.Conn, m any) error {
 }
 
 // wishAt does what can be wished for wherever somebody sits, and says whether it was that.
-func wishAt(s *broker.Sitting, do string) (did bool, err error) {
+func wishAt(s sits, do string) (did bool, err error) {
 	switch do {
 	case "ask":
 		return true, s.Ask()
@@ -79,6 +79,10 @@ func wishAt(s *broker.Sitting, do string) (did bool, err error) {
 
 // sits is somebody's seat.
 type sits interface {
+	Ask() error
+	Give() error
+	Refuse() error
+	Take() error
 	Leave()
 	Lost()
 }

@@ -46,8 +46,13 @@ const (
 // screenMessage is what is told of a screen.
 type screenMessage struct {
 	placeMessage
-	Screen string    `json:"screen,omitempty"` // the connection to it, in words
-	Link   *linkView `json:"link,omitempty"`   // the connection to you
+	Screen string `json:"screen,omitempty"` // the connection to it, in words
+	Waits  bool   `json:"waits,omitempty"`  // its KVM shows another one, at which somebody is
+	Moved  bool   `json:"moved,omitempty"`  // somebody at its KVM has chosen another one
+
+	LookOnly bool      `json:"lookOnly,omitempty"` // it takes neither keys nor a pointer
+	Trouble  gear.Kind `json:"trouble,omitempty"`  // why there is no connection to it
+	Link     *linkView `json:"link,omitempty"`     // the connection to you
 }
 
 // linkView is how the connection of somebody who looks is.
@@ -127,7 +132,8 @@ func (l *looker) told(ctx context.Context) error {
 			m := screenMessage{placeMessage: placeMessage{Notice: news.Notice}}
 			if news.At != nil {
 				m.of(*news.At)
-				m.Screen = news.At.Words
+				m.Screen, m.Waits, m.Moved = news.At.Words, news.At.Waits, news.At.Moved
+				m.LookOnly, m.Trouble = news.At.LookOnly, news.At.Trouble
 			}
 			if err := l.send(ctx, m); err != nil {
 				return err
@@ -199,7 +205,7 @@ func (l *looker) wish(ctx context.Context, p []byte) (leaves bool, err error) {
 	if err := json.Unmarshal(p, &w); err != nil {
 		return false, errors.New(`that is no wish: write {"do": "ask"}, with ask, give, refuse, take, form, again, press, release or leave`)
 	}
-	if did, err := wishAt(l.view.Sitting, w.Do); did {
+	if did, err := wishAt(l.view, w.Do); did {
 		return false, err
 	}
 	switch w.Do {
@@ -251,17 +257,18 @@ const (
 	pictureSettle = 300 * time.Millisecond
 )
 
-// shown is what the screen of a device shows, which disturbs nobody.
-func (s *Server) shown(ctx context.Context, key estate.Key) (*picture.Picture, error) {
+// shown is what the screen of a device shows, which disturbs nobody who sits there.
+func (s *Server) shown(ctx context.Context, key estate.Key, brings bool) (*picture.Picture, error) {
 	if err := s.knows(key); err != nil {
 		return nil, err
 	}
 	within, cancel := context.WithTimeout(ctx, screenWithin)
 	defer cancel()
-	p, err := s.Broker.Glimpse(within, key, pictureSettle)
+	p, err := s.Broker.Glimpse(within, key, pictureSettle, brings)
 	var sorted *gear.Error
+	var no *seat.NoError
 	switch {
-	case errors.As(err, &sorted):
+	case errors.As(err, &sorted), errors.As(err, &no):
 		return nil, err
 	case err != nil:
 		return nil, &gear.Error{Kind: gear.Unreachable, Outcome: sending.NotSent, Text: fmt.Sprintf("the screen of %s: %s", key, err)}
@@ -277,7 +284,7 @@ func (s *Server) shown(ctx context.Context, key estate.Key) (*picture.Picture, e
 
 // GetPicture is what a screen shows, as a PNG.
 func (s *Server) GetPicture(ctx context.Context, req contract.GetPictureRequestObject) (contract.GetPictureResponseObject, error) {
-	p, err := s.shown(ctx, estate.Key(req.Key))
+	p, err := s.shown(ctx, estate.Key(req.Key), orZero(req.Params.Bring))
 	if err != nil {
 		return nil, err
 	}
@@ -290,7 +297,7 @@ func (s *Server) GetPicture(ctx context.Context, req contract.GetPictureRequestO
 
 // GetScreenText reads what stands on a screen.
 func (s *Server) GetScreenText(ctx context.Context, req contract.GetScreenTextRequestObject) (contract.GetScreenTextResponseObject, error) {
-	p, err := s.shown(ctx, estate.Key(req.Key))
+	p, err := s.shown(ctx, estate.Key(req.Key), orZero(req.Params.Bring))
 	if err != nil {
 		return nil, err
 	}

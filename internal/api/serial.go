@@ -164,7 +164,7 @@ func wish(ctx context.Context, seat *broker.Seat, p []byte) (leaves bool, err er
 	if err := json.Unmarshal(p, &w); err != nil {
 		return false, fmt.Errorf("that is no wish: write {\"do\": \"ask\"}, with ask, give, refuse, take, alone, break, size, port, send or leave")
 	}
-	if did, err := wishAt(seat.Sitting, w.Do); did {
+	if did, err := wishAt(seat, w.Do); did {
 		return false, err
 	}
 	switch w.Do {

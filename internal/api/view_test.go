@@ -67,9 +67,9 @@ func seen(t *testing.T, silent ...estate.Key) glance {
 func TestBoardView(t *testing.T) {
 	b := seen(t, "skarvoe-router").board("e-7")
 	require.Equal(t, "e-7", b.Event)
-	require.Len(t, b.Devices, 52)
+	require.Len(t, b.Devices, 54)
 	require.Equal(t, []contract.Trouble{{
-		Device: "skarvoe-router", Verdict: b.Trouble[0].Verdict, Explains: []string{"skarvoe-switch", "skarvoe-recorder", "skarvoe-kiosk", "skarvoe-gate", "skarvoe-camera-east", "skarvoe-camera-west"},
+		Device: "skarvoe-router", Verdict: b.Trouble[0].Verdict, Explains: []string{"skarvoe-switch", "skarvoe-recorder", "skarvoe-kiosk", "skarvoe-gate", "skarvoe-camera-east", "skarvoe-camera-west", "skarvoe-camera-cupboard"},
 	}}, b.Trouble)
 	require.Equal(t, 981.4, *b.Sites[1].W)
 	require.Nil(t, b.Sites[0].W, "nothing is measured at the office")
@@ -93,7 +93,7 @@ func TestBoardView(t *testing.T) {
 func TestDeviceView(t *testing.T) {
 	g := seen(t, "skarvoe-router")
 	d := g.device(g.e.Device("skarvoe-router"))
-	require.Equal(t, []string{"skarvoe-switch", "skarvoe-recorder", "skarvoe-kiosk", "skarvoe-gate", "skarvoe-camera-east", "skarvoe-camera-west", "skarvoe-switch agent", "skarvoe-kiosk cli"}, d.Behind)
+	require.Equal(t, []string{"skarvoe-switch", "skarvoe-recorder", "skarvoe-kiosk", "skarvoe-gate", "skarvoe-camera-east", "skarvoe-camera-west", "skarvoe-camera-cupboard", "skarvoe-switch agent", "skarvoe-kiosk cli", "skarvoe-camera-cupboard picture"}, d.Behind)
 	require.Equal(t, "Atlantic/Faroe", d.Zone)
 	require.Equal(t, "answers in 4.0 ms", g.waysIn(g.e.Device("skarvoe-router"))[1].Text)
 	later := g

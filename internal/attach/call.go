@@ -79,13 +79,22 @@ func (c *Call) Alive(ctx context.Context) error {
 	if err != nil || came == nil {
 		return err
 	}
-	select {
-	case <-came:
-		return nil
-	case <-ctx.Done():
-		return context.Cause(ctx)
-	case <-time.After(c.timeout):
-		return context.DeadlineExceeded
+	late := time.NewTimer(c.timeout)
+	defer late.Stop()
+	for {
+		_, _, more, ended := c.Since(c.Now())
+		if ended != nil {
+			return ended
+		}
+		select {
+		case <-came:
+			return nil
+		case <-more:
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-late.C:
+			return context.DeadlineExceeded
+		}
 	}
 }
 

@@ -34,7 +34,7 @@ func (g glass) Look(bool) error                { return nil }
 func (g glass) Again() error                   { return nil }
 func (g glass) Key(bool, uint32, uint16) error { return nil }
 func (g glass) Point(int, int, uint8) error    { return nil }
-func (g glass) ByPosition() bool               { return true }
+func (g glass) Takes() gear.Takes              { return gear.Takes{Keys: true, Pointer: true} }
 func (g glass) Ended() <-chan struct{}         { return g.ended }
 func (g glass) Err() error                     { return nil }
 func (g glass) Close() error                   { return nil }
@@ -55,8 +55,8 @@ func BenchmarkScreenViewers(b *testing.B) {
 			draw(0)
 			room := broker.New(broker.Parts{
 				Estate: estate.Empty, Bus: &bus.Bus{}, Health: health.New(slog.New(slog.DiscardHandler)), Record: func(store.Entry) {},
-				Screens: func(estate.Key) ([]broker.ScreenPath, error) {
-					return []broker.ScreenPath{{Name: "kvm", Attach: func(context.Context) (gear.Attached, error) { return g.attach() }}}, nil
+				Screens: func(estate.Key) ([]gear.View, error) {
+					return []gear.View{{Name: "kvm", Attach: func(context.Context) (gear.Attached, error) { return g.attach() }}}, nil
 				},
 			})
 			ctx, stop := context.WithCancel(context.Background())

@@ -30,10 +30,12 @@ import (
 type nowhere struct{}
 
 func (nowhere) SaveLinePart(context.Context, store.LinePart) error { return nil }
-func (nowhere) AddLineEvents(context.Context, estate.Key, estate.Key, []serial.Found) error {
+func (nowhere) AddLineEvents(context.Context, estate.Key, estate.Key, bool, []serial.Found) error {
 	return nil
 }
-func (nowhere) DropLines(context.Context, estate.Key, int) error { return nil }
+func (nowhere) SavePicture(context.Context, store.Picture) error    { return nil }
+func (nowhere) DropPictures(context.Context, estate.Key, int) error { return nil }
+func (nowhere) DropLines(context.Context, estate.Key, int) error    { return nil }
 
 // serialDesk is a room of lines, each with a far end of its own that serve plays.
 func serialDesk(b *testing.B, serve func(net.Conn)) *broker.Room {

@@ -8,6 +8,9 @@
 //	record.go  what a line says, on its way to the store
 //	screen.go  one screen
 //	view.go    one person at it, as a transport sees them
+//	channel.go what a KVM shows that shows one port at a time
+//	film.go    what a screen showed that is watched
+//	glimpse.go a picture of a screen, without sitting down
 package broker
 
 import (
@@ -20,7 +23,9 @@ import (
 	"plumbbob/internal/attach"
 	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/picture"
 	"plumbbob/internal/core/seat"
+	"plumbbob/internal/gear"
 	"plumbbob/internal/health"
 	"plumbbob/internal/store"
 )
@@ -38,9 +43,12 @@ type Parts struct {
 	// that says what is missing.
 	Paths func(estate.Key) ([]Path, error)
 	// Screens are likewise the ways to its screen.
-	Screens func(estate.Key) ([]ScreenPath, error)
+	Screens func(estate.Key) ([]gear.View, error)
 	Record  func(store.Entry) // beside; it must not wait
-	Bus     *bus.Bus
+	// Pack makes a file of a picture, and ReadText the text of it, if it shows some; nil: none.
+	Pack     func(*picture.Picture) ([]byte, error)
+	ReadText func(*picture.Picture) ([]string, bool)
+	Bus      *bus.Bus
 
 	Records Records
 	Health  *health.Book
@@ -58,6 +66,9 @@ type Room struct {
 	lines   map[estate.Key]*line
 	screens map[estate.Key]*screen
 	kept    map[estate.Key]bool // these are listened to while nobody sits at them
+	watched map[estate.Key]bool // these screens are watched likewise
+
+	channels channels
 }
 
 // New returns a room without lines.
@@ -86,33 +97,56 @@ func (r *Room) Run(ctx context.Context) error {
 	return context.Cause(ctx)
 }
 
-// listenEvery is how often it is seen which lines are listened to.
+// listenEvery is how often it is seen which lines are listened to, and which screens watched.
 const listenEvery = 3 * time.Second
 
-// listen calls the lines that the estate wants listened to, and lets go of others.
+// listen calls the lines that the estate wants listened to, and the screens that it wants watched,
+// and lets go of others.
 func (r *Room) listen(ctx context.Context) {
-	now := map[estate.Key]bool{}
+	lines, screens := map[estate.Key]bool{}, map[estate.Key]bool{}
 	if r.Acts == nil || r.Acts() {
 		e := r.Estate()
 		for i := range e.Devices {
-			if d := &e.Devices[i]; d.Listened() {
-				now[d.Key] = true
+			d := &e.Devices[i]
+			if d.Listened() {
+				lines[d.Key] = true
+			}
+			if e.Watched(d) {
+				screens[d.Key] = true
 			}
 		}
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	for k := range now {
+	for k := range lines {
 		if r.lines[k] == nil {
 			r.begin(ctx, k)
 		}
 	}
+	for k := range screens {
+		if r.screens[k] == nil {
+			r.beginScreen(ctx, k)
+		}
+	}
 	for k := range r.kept {
-		if l := r.lines[k]; l != nil && !now[k] {
+		if l := r.lines[k]; l != nil && !lines[k] {
 			l.poke()
 		}
 	}
-	r.kept = now
+	for k := range r.watched {
+		if s := r.screens[k]; s != nil && !screens[k] {
+			s.poke()
+		}
+	}
+	r.kept, r.watched = lines, screens
+}
+
+// beginScreen begins a screen. r.mu is held.
+func (r *Room) beginScreen(ctx context.Context, k estate.Key) *screen {
+	s := newScreen(r, k)
+	r.screens[k] = s
+	r.work.Go(func() { s.run(ctx) })
+	return s
 }
 
 // begin begins a line. r.mu is held.

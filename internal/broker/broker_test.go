@@ -41,7 +41,23 @@ type book struct {
 	away  bool
 	parts map[time.Time][]byte
 	found []serial.Found
+
+	pictures []store.Picture
 }
+
+func (b *book) SavePicture(_ context.Context, p store.Picture) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.away {
+		return store.ErrAway
+	}
+	b.pictures = append(b.pictures, p)
+	return nil
+}
+
+func (b *book) DropPictures(context.Context, estate.Key, int) error { return nil }
+
+func (b *book) set(away bool) { b.mu.Lock(); defer b.mu.Unlock(); b.away = away }
 
 func (b *book) SaveLinePart(_ context.Context, p store.LinePart) error {
 	b.mu.Lock()
@@ -56,7 +72,7 @@ func (b *book) SaveLinePart(_ context.Context, p store.LinePart) error {
 	return nil
 }
 
-func (b *book) AddLineEvents(_ context.Context, _, _ estate.Key, found []serial.Found) error {
+func (b *book) AddLineEvents(_ context.Context, _, _ estate.Key, _ bool, found []serial.Found) error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.away {
@@ -90,7 +106,7 @@ func (d *desk) atLine(k estate.Key) []On { line, _ := d.At(k); return line }
 
 func newDesk(t *testing.T) *desk { return deskOf(t, estate.Empty()) }
 
-func deskOf(t *testing.T, e *estate.Estate) *desk {
+func deskOf(t *testing.T, e *estate.Estate, more ...func(*Parts)) *desk {
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	conns := make(chan net.Conn, 8)
@@ -106,7 +122,7 @@ func deskOf(t *testing.T, e *estate.Estate) *desk {
 	line := attach.New(attach.Options{Addresses: []string{ln.Addr().String()}, Timeout: time.Minute})
 	ctx, stop := context.WithCancel(t.Context())
 	d := &desk{conns: conns, stop: stop}
-	d.Room = New(Parts{
+	parts := Parts{
 		Estate: func() *estate.Estate { return e }, Bus: &bus.Bus{}, Health: health.New(slog.New(slog.DiscardHandler)), Records: &d.book,
 		Paths: func(k estate.Key) ([]Path, error) {
 			if k != "router" {
@@ -115,7 +131,11 @@ func deskOf(t *testing.T, e *estate.Estate) *desk {
 			return []Path{{"console", line}}, nil
 		},
 		Record: func(e store.Entry) { d.mu.Lock(); defer d.mu.Unlock(); d.entries = append(d.entries, e) },
-	})
+	}
+	for _, f := range more {
+		f(&parts)
+	}
+	d.Room = New(parts)
 	ran := make(chan error, 1)
 	go func() { ran <- d.Run(ctx) }()
 	require.Eventually(t, func() bool { d.Room.mu.Lock(); defer d.Room.mu.Unlock(); return d.ctx != nil }, time.Minute, time.Millisecond)

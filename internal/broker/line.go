@@ -64,7 +64,7 @@ func (l *line) run(ctx context.Context) {
 	defer calling.Wait()
 	defer stop()
 	calling.Go(func() {
-		l.keepTrying(ctx, l.listen, func(state string) { l.becomes(nil, false, state) })
+		l.keepTrying(ctx, l.listen, func(state string, _ error) { l.becomes(nil, false, state) })
 	})
 	calling.Go(func() { l.keepRecord(ctx) })
 	r := l.room

@@ -2,12 +2,14 @@ package broker
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"sync"
 	"time"
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/seat"
+	"plumbbob/internal/gear"
 	"plumbbob/internal/store"
 )
 
@@ -20,6 +22,8 @@ const (
 const (
 	againFirst = time.Second
 	againMost  = 15 * time.Second
+
+	againWaiting = 500 * time.Millisecond // of what waits for people
 )
 
 // place is where people sit: at a line, or at a screen.
@@ -175,7 +179,7 @@ func (p *place) is(up bool, state string) {
 
 // keepTrying keeps a connection to the gear, until ctx ends; connect makes it, and returns when
 // it is lost.
-func (p *place) keepTrying(ctx context.Context, connect func(context.Context) error, lost func(state string)) {
+func (p *place) keepTrying(ctx context.Context, connect func(context.Context) error, lost func(state string, why error)) {
 	again := againFirst
 	for ctx.Err() == nil {
 		began := time.Now()
@@ -186,7 +190,13 @@ func (p *place) keepTrying(ctx context.Context, connect func(context.Context) er
 		if time.Since(began) > againMost {
 			again = againFirst
 		}
-		lost(fmt.Sprintf("lost: %s; it is called again", err))
+		var waits *waiting
+		if errors.As(err, &waits) {
+			lost("waiting: "+waits.text, err)
+			again = againWaiting
+		} else {
+			lost(fmt.Sprintf("lost: %s; it is called again", err), err)
+		}
 		select {
 		case <-ctx.Done():
 		case <-time.After(again):
@@ -219,6 +229,12 @@ type At struct {
 	Seats   seat.Table
 	You     string // your seat; empty: you have none any more
 	MayTake bool
+
+	// Of a screen at a KVM that shows one port at a time: somebody sits at another one that is
+	// seen there, or somebody at the KVM has chosen another one.
+	Waits, Moved bool
+	LookOnly     bool // it takes neither keys nor a pointer
+	Trouble      gear.Kind
 }
 
 // at is how things are for a seat. p.mu is held.

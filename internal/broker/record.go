@@ -15,11 +15,13 @@ import (
 	"plumbbob/internal/store"
 )
 
-// Records keep what lines say. Both may fail; then they are asked again.
+// Records keep what lines say and screens show. All may fail; then they are asked again.
 type Records interface {
 	SaveLinePart(ctx context.Context, p store.LinePart) error
-	AddLineEvents(ctx context.Context, k, site estate.Key, found []serial.Found) error
+	AddLineEvents(ctx context.Context, k, site estate.Key, screen bool, found []serial.Found) error
 	DropLines(ctx context.Context, k estate.Key, most int) error
+	SavePicture(ctx context.Context, p store.Picture) error
+	DropPictures(ctx context.Context, site estate.Key, most int) error
 }
 
 // How a record is kept.
@@ -50,7 +52,7 @@ type recorder struct {
 func (l *line) keepSaid(said []byte, now time.Time) {
 	r := &l.rec
 	if e := l.room.Estate(); e != r.of {
-		r.of, r.known.Stated = e, l.patterns()
+		r.of, r.known.Stated = e, stated(e.Device(l.device))
 	}
 	if alone := now.Before(l.seats.Alone); alone {
 		if r.curtain {
@@ -167,7 +169,7 @@ func (l *line) save(ctx context.Context) (written int, err error) {
 
 	if len(found) > 0 {
 		l.room.Bus.Recognised.Publish(bus.LineSaid{Device: l.device, Found: found})
-		if err = l.room.Records.AddLineEvents(ctx, l.device, site, found); err != nil && !errors.Is(err, store.ErrAway) {
+		if err = l.room.Records.AddLineEvents(ctx, l.device, site, false, found); err != nil && !errors.Is(err, store.ErrAway) {
 			found = nil // a row that the store refuses is refused the next time as well
 		}
 	}
@@ -205,9 +207,8 @@ func (l *line) save(ctx context.Context) (written int, err error) {
 	return written, err
 }
 
-// patterns are those that the estate states for a device, as what compiles of them.
-func (l *line) patterns() (list []serial.Pattern) {
-	d := l.room.Estate().Device(l.device)
+// stated are the patterns that the estate states for a device, as what compiles of them.
+func stated(d *estate.Device) (list []serial.Pattern) {
 	if d == nil {
 		return nil
 	}

@@ -14,21 +14,20 @@ import (
 	"plumbbob/internal/gear"
 )
 
-// A ScreenPath is one way to the screen of a device.
-type ScreenPath struct {
-	Name   string // of the endpoint
-	Attach func(ctx context.Context) (gear.Attached, error)
-}
-
 // screen is the screen of a device, for as long as somebody sits at it. What it showed last
 // stays when its connection is lost.
 type screen struct {
 	place
 
-	gear   gear.Attached  // nil while there is none
-	canvas *canvas.Canvas // nil before the first
-	down   map[key]bool   // keys that are pressed
-	keys   string         // the seat that has pressed them
+	gear      gear.Attached  // nil while there is none
+	canvas    *canvas.Canvas // nil before the first
+	down      map[key]bool   // keys that are pressed
+	keys      string         // the seat that has pressed them
+	waits     *gear.Port     // somebody else's screen is seen there
+	elsewhere bool           // somebody at the KVM has chosen another port
+	film      film
+
+	trouble gear.Kind // why there is no connection
 
 	framing sync.Mutex
 	framer  picture.Framer
@@ -54,10 +53,11 @@ func (s *screen) run(ctx context.Context) {
 	defer calling.Wait()
 	defer stop()
 	calling.Go(func() {
-		s.keepTrying(ctx, s.attach, func(state string) { s.becomes(nil, state) })
+		s.keepTrying(ctx, s.attach, func(state string, why error) { s.gone(state, why) })
 	})
+	calling.Go(func() { s.keepFilm(ctx) })
 	s.keep(ctx, func() bool {
-		return s.room.end(&s.place, func() bool { return false }, func() { delete(s.room.screens, s.device) })
+		return s.room.end(&s.place, func() bool { return s.room.watched[s.device] }, func() { delete(s.room.screens, s.device); s.room.channels.leave(s) })
 	})
 }
 
@@ -69,40 +69,85 @@ func (s *screen) attach(ctx context.Context) error {
 	}
 	var failed []error
 	for _, p := range paths {
-		a, err := p.Attach(ctx)
-		if err != nil {
-			failed = append(failed, fmt.Errorf("%s: %w", p.Name, err))
-			continue
+		was, err := s.attachBy(ctx, p)
+		if was {
+			return err
 		}
-		s.becomes(a, "up by "+p.Name)
-		err = a.Look(true)
-		if err == nil {
-			select {
-			case <-ctx.Done():
-				s.release()
-			case <-a.Ended():
-				err = a.Err()
-			}
-		}
-		_ = a.Close()
-		return err
+		failed = append(failed, fmt.Errorf("%s: %w", p.Name, err))
 	}
 	return errors.Join(failed...)
+}
+
+// attachBy connects to it on one path, and says whether it was there.
+func (s *screen) attachBy(ctx context.Context, p gear.View) (was bool, err error) {
+	ctx, cut := context.WithCancelCause(ctx)
+	defer cut(nil)
+	if err := s.claim(ctx, p.Port, cut); err != nil {
+		return false, err
+	}
+	a, err := attachTo(ctx, p)
+	if err != nil {
+		return false, err
+	}
+	defer func() { _ = a.Close() }()
+	s.becomes(a, "up by "+p.Name+portWords(p.Port))
+	if err := a.Look(true); err != nil {
+		return true, err
+	}
+	var keeping sync.WaitGroup
+	defer keeping.Wait()
+	defer cut(nil)
+	keeping.Go(func() { s.keepPort(ctx, p.Port, cut) })
+	select {
+	case <-ctx.Done():
+		s.release()
+		return true, context.Cause(ctx)
+	case <-a.Ended():
+		return true, a.Err()
+	}
+}
+
+// attachTo connects on a path, and has the right port seen.
+func attachTo(ctx context.Context, p gear.View) (gear.Attached, error) {
+	a, err := p.Attach(ctx)
+	if err != nil || p.Port == nil {
+		return a, err
+	}
+	if err := p.Port.Show(ctx, a); err != nil {
+		_ = a.Close()
+		return nil, err
+	}
+	return a, nil
+}
+
+// gone is that there is no connection to it.
+func (s *screen) gone(state string, why error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.gear, s.trouble = nil, gear.KindOf(why)
+	var waits *waiting
+	if errors.As(why, &waits) {
+		s.trouble = ""
+	}
+	s.is(false, state)
 }
 
 func (s *screen) becomes(a gear.Attached, state string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.gear = a; a != nil {
-		s.canvas = a.Canvas()
-		clear(s.down)
-	}
-	s.is(a != nil, state)
+	s.gear, s.canvas = a, a.Canvas()
+	s.waits, s.trouble = nil, ""
+	clear(s.down)
+	s.is(true, state)
 }
 
-// handedOver lets go of keys that somebody has pressed who has not got the keyboard any more.
+// handedOver lets go of keys that somebody has pressed who has not got the keyboard any more, and
+// has those who have come see all that moves.
 // mu is held.
 func (s *screen) handedOver(time.Time) {
+	if s.gear != nil && len(s.seats.All) > 0 {
+		_ = s.gear.Look(true) // it may have been watched only; what is lost ends by itself
+	}
 	if s.keys != s.seats.Keyboard {
 		s.letGo()
 	}
@@ -186,9 +231,7 @@ func (r *Room) view(k estate.Key, x seat.Seat) (*View, error) {
 		if ctx == nil || ctx.Err() != nil {
 			return nil, &seat.NoError{Text: "the service is starting, or stopping: nobody can sit at a screen now"}
 		}
-		s = newScreen(r, k)
-		r.screens[k] = s
-		r.work.Go(func() { s.run(ctx) })
+		s = r.beginScreen(ctx, k)
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -197,61 +240,4 @@ func (r *Room) view(k estate.Key, x seat.Seat) (*View, error) {
 		return nil, err
 	}
 	return &View{Sitting: sits, s: s}, nil
-}
-
-// Glimpse is what the screen of a device shows now, without sitting down at it: as somebody
-// sees it who does, or by a connection for a moment.
-func (r *Room) Glimpse(ctx context.Context, k estate.Key, settle time.Duration) (*picture.Picture, error) {
-	r.mu.Lock()
-	s := r.screens[k]
-	r.mu.Unlock()
-	if s != nil {
-		s.mu.Lock()
-		c, up := s.canvas, s.up
-		s.mu.Unlock()
-		if up && c.Drawn() {
-			return c.Picture(), nil
-		}
-	}
-	paths, err := r.Screens(k)
-	if err != nil {
-		return nil, err
-	}
-	var failed []error
-	for _, p := range paths {
-		a, err := p.Attach(ctx)
-		if err == nil {
-			var seen *picture.Picture
-			seen, err = glimpse(ctx, a, settle)
-			_ = a.Close()
-			if err == nil {
-				return seen, nil
-			}
-		}
-		failed = append(failed, fmt.Errorf("%s: %w", p.Name, err))
-	}
-	return nil, errors.Join(failed...)
-}
-
-// glimpse waits until something has been drawn, and that has been there for a moment: a first
-// picture may come in parts.
-func glimpse(ctx context.Context, a gear.Attached, settle time.Duration) (*picture.Picture, error) {
-	if err := a.Look(true); err != nil {
-		return nil, err
-	}
-	c := a.Canvas()
-	drawn := c.News(canvas.Blank)
-	var settled <-chan time.Time
-	for {
-		select {
-		case <-drawn:
-			drawn, settled = nil, time.After(settle)
-		case <-settled:
-			return c.Picture(), nil
-		case <-a.Ended():
-			return nil, a.Err()
-		case <-ctx.Done():
-			return nil, errors.New("it has shown nothing yet")
-		}
-	}
 }

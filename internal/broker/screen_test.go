@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -51,7 +52,7 @@ func (g *glass) Key(down bool, sym uint32, code uint16) error {
 	return g.note("%c%s", sym, map[bool]string{true: " down", false: " up"}[down])
 }
 func (g *glass) Point(x, y int, buttons uint8) error { return g.note("at %d,%d %d", x, y, buttons) }
-func (g *glass) ByPosition() bool                    { return true }
+func (g *glass) Takes() gear.Takes                   { return gear.Takes{Keys: true, Pointer: true} }
 func (g *glass) Ended() <-chan struct{}              { return g.ended }
 func (g *glass) Err() error                          { return errors.New("the far end is gone") }
 func (g *glass) Close() error                        { return nil }
@@ -62,23 +63,24 @@ type attached struct{ *glass }
 func (a attached) Canvas() *canvas.Canvas { return a.glass.Canvas }
 
 // watched is a room with one screen.
-func watched(t *testing.T) (*desk, chan *glass) {
-	d := newDesk(t)
+func watched(t *testing.T) (*desk, chan *glass) { return watchedOf(t, estate.Empty()) }
+
+func watchedOf(t *testing.T, e *estate.Estate, more ...func(*Parts)) (*desk, chan *glass) {
 	made := make(chan *glass, 8)
-	d.Screens = func(k estate.Key) ([]ScreenPath, error) {
+	screens := func(k estate.Key) ([]gear.View, error) {
 		if k != "kiosk" {
 			return nil, errors.New("no screen of " + string(k))
 		}
-		return []ScreenPath{
-			{"broken", func(context.Context) (gear.Attached, error) { return nil, net.ErrClosed }},
-			{"kvm", func(context.Context) (gear.Attached, error) {
+		return []gear.View{
+			{Name: "broken", Attach: func(context.Context) (gear.Attached, error) { return nil, net.ErrClosed }},
+			{Name: "kvm", Attach: func(context.Context) (gear.Attached, error) {
 				g := &glass{Canvas: canvas.New(1, 1), ended: make(chan struct{})}
 				made <- g
 				return attached{g}, nil
 			}},
 		}, nil
 	}
-	return d, made
+	return deskOf(t, e, append(more, func(p *Parts) { p.Screens = screens })...), made
 }
 
 func sits(t *testing.T, d *desk, who string, role operation.Role) *View {
@@ -155,7 +157,7 @@ func TestAScreenComesBack(t *testing.T) {
 	g = <-made
 	require.NoError(t, v.Up(t.Context(), time.Minute))
 	g.Take(p, []picture.Rect{{W: 20, H: 20}})
-	got, err := d.Glimpse(t.Context(), "kiosk", 0)
+	got, err := d.Glimpse(t.Context(), "kiosk", 0, false)
 	require.NoError(t, err)
 	require.Equal(t, p.Pix, got.Pix)
 	other.Leave()
@@ -164,4 +166,131 @@ func TestAScreenComesBack(t *testing.T) {
 	require.ErrorIs(t, err, ErrGone)
 	_, err = d.View("router", seat.Seat{Who: "marsh", Role: operation.Keeper})
 	require.ErrorContains(t, err, "no screen of router")
+}
+
+// kvm is a KVM that shows one of two ports.
+type kvm struct {
+	mu    sync.Mutex
+	shown string
+	at    map[string]*canvas.Canvas
+}
+
+func (x *kvm) shows() string { x.mu.Lock(); defer x.mu.Unlock(); return x.shown }
+func (x *kvm) show(p string) { x.mu.Lock(); defer x.mu.Unlock(); x.shown = p }
+
+func (x *kvm) view(port string) gear.View {
+	return gear.View{
+		Name: "kvm screen",
+		Attach: func(context.Context) (gear.Attached, error) {
+			return attached{&glass{Canvas: x.at[port], ended: make(chan struct{})}}, nil
+		},
+		Port: &gear.Port{
+			KVM: "kvm screen", Name: port,
+			Shown: func(context.Context) (string, error) { return x.shows(), nil },
+			Show:  func(context.Context, gear.Attached) error { x.show(port); return nil },
+		},
+	}
+}
+
+// TestOnePortAtATime: who sits at a screen keeps it; a picture steals nothing, and who is moved away
+// at the KVM types at nobody else's host.
+func TestOnePortAtATime(t *testing.T) {
+	x := &kvm{shown: "2", at: map[string]*canvas.Canvas{"1": canvas.New(1, 1), "2": canvas.New(1, 1)}}
+	for _, c := range x.at {
+		c.Take(picture.New(8, 8), nil)
+	}
+	ports := map[estate.Key]string{"one": "1", "two": "2"}
+	d := deskOf(t, estate.Empty(), func(p *Parts) {
+		p.Screens = func(k estate.Key) ([]gear.View, error) { return []gear.View{x.view(ports[k])}, nil }
+	})
+	_, err := d.Glimpse(t.Context(), "one", 0, false)
+	require.ErrorContains(t, err, "not brought up for a picture")
+	require.Equal(t, "2", x.shows())
+	_, err = d.Glimpse(t.Context(), "one", 0, true)
+	require.NoError(t, err, "somebody wants it")
+	require.Equal(t, "1", x.shows())
+
+	sit := func(k estate.Key, who string, role operation.Role) *View {
+		v, err := d.View(k, seat.Seat{Who: who, Role: role})
+		require.NoError(t, err)
+		return v
+	}
+	at := func(v *View, is func(At) bool) {
+		require.Eventually(t, func() bool {
+			ctx, stop := context.WithTimeout(t.Context(), 10*time.Millisecond)
+			defer stop()
+			n, err := v.Next(ctx, Wants{})
+			return err == nil && n.At != nil && is(*n.At)
+		}, time.Minute, time.Millisecond)
+	}
+	marsh := sit("two", "marsh", operation.Operator)
+	at(marsh, func(a At) bool { return a.Up && a.Words == "up by kvm screen, port 2" })
+	oduya := sit("one", "oduya", operation.Keeper)
+	at(oduya, func(a At) bool { return a.Waits && !a.Up })
+	require.Equal(t, "2", x.shows(), "it is not stolen")
+	_, err = d.Glimpse(t.Context(), "one", 0, true)
+	require.ErrorContains(t, err, "at which is marsh since")
+	require.NoError(t, oduya.Ask())
+	require.Eventually(t, func() bool {
+		ctx, stop := context.WithTimeout(t.Context(), 10*time.Millisecond)
+		defer stop()
+		n, _ := marsh.Next(ctx, Wants{})
+		return len(n.Notice) > 0 && n.Notice[len(n.Notice)-1] == "oduya would like to see the screen of one, which kvm screen shows on the same channel: leave this one, and it does"
+	}, time.Minute, time.Millisecond)
+	require.NoError(t, oduya.Take())
+	at(oduya, func(a At) bool { return a.Up })
+	at(marsh, func(a At) bool { return a.Waits })
+	require.ErrorContains(t, marsh.Take(), "only a keeper", "no keeper: and what is waited for is not taken")
+	require.Equal(t, "1", x.shows())
+	oduya.Leave()
+	at(marsh, func(a At) bool { return a.Up })
+	require.Equal(t, "2", x.shows(), "shown when the other has left")
+
+	x.show("1") // by somebody at its front
+	at(marsh, func(a At) bool { return !a.Up && a.Moved && !a.Waits })
+	require.ErrorContains(t, marsh.Key(true, 'a', 30), "nothing was sent")
+	require.Equal(t, "1", x.shows(), "nor is it taken from them")
+	require.NoError(t, marsh.Again())
+	at(marsh, func(a At) bool { return a.Up })
+	require.Equal(t, "2", x.shows())
+}
+
+// TestAFilm: what a watched screen showed is read while nobody sits there, and kept once its
+// device has fallen silent, although the store is away for a while.
+func TestAFilm(t *testing.T) {
+	e, _ := estate.New("pier", "kiosk", []estate.Site{{Key: "pier"}}, []estate.Device{{
+		Key: "kiosk", Site: "pier", Endpoints: []estate.Endpoint{{Name: "screen", Protocol: estate.RFB, Watch: true}},
+	}})
+	var text sync.Mutex
+	rows := []string{"Starting", "ticket service up"}
+	d, made := watchedOf(t, e, func(p *Parts) {
+		p.Pack = func(*picture.Picture) ([]byte, error) { return []byte("packed"), nil }
+		p.ReadText = func(*picture.Picture) ([]string, bool) {
+			text.Lock()
+			defer text.Unlock()
+			return slices.Clone(rows), true
+		}
+	})
+	g := <-made
+	p := picture.New(20, 20)
+	g.Take(p, nil)
+	shots := func() int { d.book.mu.Lock(); defer d.book.mu.Unlock(); return len(d.book.pictures) }
+	require.Never(t, func() bool { return shots() > 0 }, 3*filmEvery, filmEvery/4, "nothing has happened")
+	text.Lock()
+	rows = append(rows, "", "Kernel panic - not syncing: fatal exception")
+	text.Unlock()
+	d.book.set(true)
+	p.Fill(picture.Rect{W: 20, H: 20}, 0xff0000)
+	g.Take(p, []picture.Rect{{W: 20, H: 20}})
+	require.Eventually(t, func() bool {
+		d.book.set(false)
+		_, found := d.book.text(t)
+		return len(found) == 1 && found[0] == "kernel panic"
+	}, time.Minute, time.Millisecond)
+	d.KeepFilm("kiosk", "it was hung")
+	require.Eventually(t, func() bool { return shots() == 2 }, time.Minute, time.Millisecond, "before it, and since")
+	p.Fill(picture.Rect{W: 20, H: 10}, 0xff)
+	g.Take(p, []picture.Rect{{W: 20, H: 20}})
+	require.Eventually(t, func() bool { return shots() == 3 }, time.Minute, time.Millisecond, "and what comes after")
+	d.KeepFilm("router", "it was hung")
 }

@@ -9,6 +9,7 @@ import (
 	"plumbbob/internal/core/keyboard"
 	"plumbbob/internal/core/picture"
 	"plumbbob/internal/core/seat"
+	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 )
 
@@ -77,6 +78,9 @@ func (v *View) told(n *Seen) (more <-chan struct{}, over bool) {
 	var changed bool
 	if n.Notice, changed = v.Sitting.told(); changed {
 		at := s.at(v.ID)
+		at.Waits, at.Moved = s.waits != nil, s.elsewhere
+		at.Trouble = s.trouble
+		at.LookOnly = s.gear != nil && s.gear.Takes() == gear.Takes{}
 		n.At = &at
 	}
 	if v.of != s.canvas {
@@ -126,7 +130,11 @@ func (v *View) typing(f func(gear.Attached) error) error {
 		return &seat.NoError{Text: "nothing was sent: the screen is " + s.state}
 	}
 	s.keys = v.ID
-	if err := f(s.gear); err != nil {
+	err := f(s.gear)
+	switch {
+	case err != nil && gear.OutcomeOf(err) == sending.NotSent:
+		return &seat.NoError{Text: "nothing was sent: " + err.Error()}
+	case err != nil:
 		return &seat.NoError{Text: fmt.Sprintf("it may not have been sent: %s", err)}
 	}
 	return nil
@@ -167,6 +175,9 @@ func (v *View) Point(x, y int, buttons uint8) error {
 // Again has the gear send the whole picture: anybody who looks may ask for that.
 func (v *View) Again() error {
 	s := v.s
+	if s.again() {
+		return nil
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.gear == nil {

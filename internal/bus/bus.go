@@ -30,8 +30,9 @@ type Bus struct {
 	Broken     Topic[Broken]
 }
 
-// LineSaid is what was recognised on the serial line of a device.
+// LineSaid is what was recognised on the serial line of a device, or on its screen.
 type LineSaid struct {
+	Screen bool
 	Device estate.Key
 	Found  []serial.Found
 }

@@ -1,12 +1,14 @@
 package client
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -18,25 +20,34 @@ import (
 func (a *app) screenCommand() *cobra.Command {
 	var save string
 	var text bool
+	var past time.Duration
+	var export string
 	c := &cobra.Command{
-		Use: "screen DEVICE", Short: "What the screen of a device shows, as a picture or as text", Args: args(1, 1, "plumb screen DEVICE --save FILE.png | --text"),
+		Use: "screen DEVICE", Short: "What the screen of a device shows, as a picture or as text", Args: args(1, 1, "plumb screen DEVICE --save FILE.png | --text | --past TIME"),
 		Long: `Save what the screen of a device shows, as a PNG, or print what text stands there: --text reads
 screens of fixed cells, as those of firmware and consoles, with the fonts that the service's
-machine has (Debian's console-setup-linux); what it does not recognise it prints as ▯. The screen is seen through a KVM that it is
-wired to, or by an endpoint of its own (protocol rfb); whoever sits there is not disturbed. To
-see it move, and to type, open the device's page in the console. plumb keys and plumb type
+machine has (Debian's console-setup-linux); what it does not recognise it prints as ▯. The
+screen is seen through a KVM that it is wired to, or by an endpoint of its own (protocol rfb);
+whoever sits there is not disturbed. A KVM that shows one port at a time is told to show this
+one, unless somebody sits at another one that it shows. What a screen showed before its device
+fell silent is kept where the estate has watch: true at its endpoint: --past lists it, and
+--export writes it into a directory. To see it move, and to type, open the device's page in the console. plumb keys and plumb type
 press keys from here.`,
 		Example: "  plumb screen skarvoe-kiosk --save kiosk.png",
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
 			switch {
 			case text && save != "":
 				return fail(ExitUsage, "--save and --text: only one of them")
+			case (past > 0 || export != "") && (text || save != ""):
+				return fail(ExitUsage, "--past and --export are for what was kept, --save and --text for what it shows now: only one of them")
+			case past > 0 || export != "":
+				return a.film(c.Context(), s, given[0], cmp.Or(past, 14*24*time.Hour), export)
 			case text:
 				return a.screenText(c, s, given[0])
 			case save == "":
-				return fail(ExitUsage, "say what for: plumb screen %s --save FILE.png (- is standard output), or --text", given[0])
+				return fail(ExitUsage, "say what for: plumb screen %s --save FILE.png (- is standard output), --text, or --past 2h", given[0])
 			}
-			res, err := s.GetPicture(c.Context(), given[0], nil)
+			res, err := s.GetPicture(c.Context(), given[0], &contract.GetPictureParams{Bring: new(true)})
 			if err != nil {
 				return s.unreachable(err)
 			}
@@ -52,13 +63,15 @@ press keys from here.`,
 		}),
 	}
 	c.Flags().StringVar(&save, "save", "", "the file, which must not be there yet")
+	spanVar(c.Flags(), &past, "past", 0, time.Second, "list what is kept of what it showed for so long, such as 2h or 3d")
+	c.Flags().StringVar(&export, "export", "", "write that into this directory, a file for each picture")
 	c.Flags().BoolVar(&text, "text", false, "print what text stands there")
 	return c
 }
 
 // screenText prints what was read off a screen.
 func (a *app) screenText(c *cobra.Command, s *service, device string) error {
-	t, err := ask[contract.ScreenText](s)(s.GetScreenText(c.Context(), device))
+	t, err := ask[contract.ScreenText](s)(s.GetScreenText(c.Context(), device, &contract.GetScreenTextParams{Bring: new(true)}))
 	if err != nil {
 		return err
 	}

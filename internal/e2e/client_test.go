@@ -23,7 +23,7 @@ import (
 func TestTheStory(t *testing.T) {
 	w := begin(t)
 	require.NoError(t, w.lab.Hang("skarvoe-router"))
-	w.eventually(func() bool { return strings.Contains(w.says(0, "", "board"), "1 hung, 6 cut off, 45 steady") }, "it is found out")
+	w.eventually(func() bool { return strings.Contains(w.says(0, "", "board"), "1 hung, 7 cut off, ") }, "it is found out")
 	board := w.says(0, "", "board", "--verdict", "hung,cut-off")
 	require.Contains(t, board, "cut off by skarvoe-router")
 	show := w.says(0, "", "show", "skarvoe-router")
@@ -56,7 +56,7 @@ func TestTheStory(t *testing.T) {
 	}
 	require.ElementsMatch(t, []contract.HistoryMarkKind{contract.HistoryMarkKindOperation, contract.HistoryMarkKindIncident}, marks, "and both stand on the time axis")
 	incident := w.flat(0, "", "incident", "show", "skarvoe-router")
-	for _, want := range []string{"skarvoe-router was hung", "the storm, I think", "explains skarvoe-camera-east", "by admin: Cycled outlet 3 of skarvoe-pdu", "ended"} {
+	for _, want := range []string{"skarvoe-router was hung", "the storm, I think", "explains skarvoe-camera-cupboard", "by admin: Cycled outlet 3 of skarvoe-pdu", "ended"} {
 		require.Contains(t, incident, want)
 	}
 }

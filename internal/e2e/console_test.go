@@ -42,14 +42,14 @@ func TestTheStoryInTheConsole(t *testing.T) {
 	require.NoError(t, b.Do(browser.LogIn(w.url, "admin", "wrong")))
 	w.sees(b, "check both; the first password was printed when the service first started")
 	require.NoError(t, b.Do(browser.LogIn(w.url, "admin", w.password)))
-	w.sees(b, "52 devices, 6 sites")
+	w.sees(b, "54 devices, 6 sites")
 	b.Complaints() // the browser remarks on what was refused before the log-in
 
 	require.NoError(t, w.lab.Hang("skarvoe-router"))
 	w.sees(b, "skarvoe-router is hung")
-	w.sees(b, "Explains 6 cut-off devices. Nobody sees to it yet")
+	w.sees(b, "Explains 7 cut-off devices. Nobody sees to it yet")
 	require.NoError(t, b.Do(browser.Click("Incidents")))
-	w.sees(b, "Explains skarvoe-camera-east, skarvoe-camera-west, skarvoe-gate")
+	w.sees(b, "Explains skarvoe-camera-cupboard, skarvoe-camera-east, skarvoe-camera-west")
 	require.NoError(t, b.Do(
 		chromedp.SendKeys(`input[placeholder="What you know of it"]`, "the storm, I think", chromedp.ByQuery),
 		browser.Click("I see to it"),
@@ -69,7 +69,7 @@ func TestTheStoryInTheConsole(t *testing.T) {
 	w.sees(b, "Wait for the first answer of skarvoe-router")
 	w.sees(b, "Cycled outlet 3 of skarvoe-pdu: 11")
 	require.NoError(t, b.Do(browser.Click("Close this panel")))
-	w.sees(b, "52 steady")
+	w.sees(b, "54 steady")
 
 	require.NoError(t, b.Do(browser.Click("Incidents")))
 	w.sees(b, "Nothing is wrong that somebody would have to see to.")
@@ -89,7 +89,7 @@ func TestInterlocksInTheConsole(t *testing.T) {
 	w := begin(t)
 	b := w.open()
 	require.NoError(t, b.Do(browser.LogIn(w.url, "admin", w.password)))
-	w.sees(b, "52 devices")
+	w.sees(b, "54 devices")
 	go_ := func(path string) { require.NoError(t, b.Do(browser.Visit(w.url+path))) }
 
 	go_("/devices/skarvoe-recorder?act=off&on=skarvoe-recorder")
@@ -137,7 +137,7 @@ func TestPeopleInTheConsole(t *testing.T) {
 	w := begin(t)
 	b := w.open()
 	require.NoError(t, b.Do(browser.LogIn(w.url, "admin", w.password)))
-	w.sees(b, "52 devices")
+	w.sees(b, "54 devices")
 	require.NoError(t, b.Do(browser.Visit(w.url+"/people")))
 	w.sees(b, "Who may log in")
 	require.NoError(t, b.Do(chromedp.SendKeys(`input[placeholder=name]`, "eskil", chromedp.ByQuery), browser.Click("Add the account")))
@@ -149,7 +149,7 @@ func TestPeopleInTheConsole(t *testing.T) {
 
 	other := w.open()
 	require.NoError(t, other.Do(browser.LogIn(w.url, "eskil", pass)))
-	w.sees(other, "52 devices")
+	w.sees(other, "54 devices")
 	require.NoError(t, other.Do(browser.Visit(w.url+"/devices/skarvoe-router?act=cycle&on=skarvoe-router")))
 	w.sees(other, "You are viewer: you see everything, and act on nothing.")
 	require.NoError(t, other.Do(browser.Visit(w.url+"/people")))
@@ -177,7 +177,7 @@ func TestSeveralInTheConsole(t *testing.T) {
 	w := begin(t)
 	b := w.open()
 	require.NoError(t, b.Do(browser.LogIn(w.url, "admin", w.password)))
-	w.sees(b, "52 devices, 6 sites")
+	w.sees(b, "54 devices, 6 sites")
 	b.Complaints() // the browser remarks on what was refused before the log-in
 	require.NoError(t, b.Do(browser.Click("Select several")))
 	w.sees(b, "Select devices, or a whole site")
@@ -202,7 +202,7 @@ func TestUtilityFailureInTheConsole(t *testing.T) {
 	w := begin(t)
 	b := w.open()
 	require.NoError(t, b.Do(browser.LogIn(w.url, "admin", w.password)))
-	w.sees(b, "52 devices, 6 sites")
+	w.sees(b, "54 devices, 6 sites")
 	b.Complaints() // the browser remarks on what was refused before the log-in
 	require.NoError(t, b.Do(chromedp.Navigate(w.url+"/power?site=ostrel-quay")))
 	w.sees(b, "If it is lost")

@@ -90,7 +90,7 @@ func TestControllerInTheConsole(t *testing.T) {
 	w := begin(t)
 	b := w.open()
 	require.NoError(t, b.Do(browser.LogIn(w.url, "admin", w.password)))
-	w.sees(b, "52 devices, 6 sites")
+	w.sees(b, "54 devices, 6 sites")
 	b.Complaints() // the browser remarks on what was refused before the log-in
 	require.NoError(t, b.Do(browser.Visit(w.url+"/devices/ostrel-virt-2")))
 	w.sees(b, "CPU 1 temp")

@@ -27,7 +27,7 @@ func TestSwappedLeads(t *testing.T) {
 	require.Contains(t, w.flat(0, "", "show", "ostrel-firewall"), "at the line is ostrel-core")
 	b := w.open()
 	require.NoError(t, b.Do(browser.LogIn(w.url, "admin", w.password)))
-	w.sees(b, "52 devices")
+	w.sees(b, "54 devices")
 	require.NoError(t, b.Do(browser.Visit(w.url+"/devices/ostrel-core")))
 	w.sees(b, "Check the leads")
 	require.NoError(t, b.Do(browser.Click("Check the leads")))

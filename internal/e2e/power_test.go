@@ -77,8 +77,8 @@ func TestPowerByCommand(t *testing.T) {
 
 	require.Contains(t, w.flat(2, "", "off", "--pdu", "skarvoe-switch"), "nobody is there to agree")
 	out = w.flat(0, "", "off", "--pdu", "skarvoe-switch", "--gap", "200ms", "--yes", "--follow")
-	require.Contains(t, out, "Switch everything on skarvoe-switch off, 2 devices: done, 2 of 2 done")
-	require.Contains(t, w.flat(0, "", "on", "--pdu", "skarvoe-switch", "--gap", "200ms", "--yes", "--follow"), "2 of 2 done")
+	require.Contains(t, out, "Switch everything on skarvoe-switch off, 4 devices: done, 4 of 4 done")
+	require.Contains(t, w.flat(0, "", "on", "--pdu", "skarvoe-switch", "--gap", "200ms", "--yes", "--follow"), "4 of 4 done")
 	require.Contains(t, w.flat(0, "", "off", "--pdu", "skarvoe-pdu", "--preview"), "Left as it is: skarvoe-cell carries our own way to skarvoe-pdu")
 	later := time.Now().Add(2 * time.Hour).Format("2006-01-02 15:04")
 	require.Contains(t, w.flat(0, "", "cycle", "skarvoe-kiosk", "--at", later, "--yes"), "Take it back with plumb group cancel")

@@ -135,7 +135,7 @@ func (w *world) joins(account, role string) visitor {
 func (w *world) looks(b *browser.Browser, account string) {
 	w.Helper()
 	require.NoError(w, b.Do(browser.LogIn(w.url, account, w.password)))
-	w.sees(b, "52 devices, 6 sites")
+	w.sees(b, "54 devices, 6 sites")
 	require.NoError(w, b.Do(browser.Visit(w.url+"/devices/"+kiosk+"/screen")))
 	w.sees(b, "up by skarvoe-kvm screen")
 }
@@ -146,7 +146,7 @@ func TestTheScreen(t *testing.T) {
 	w := beginAt(t, 5) // its firmware waits for seconds, and not for a moment
 	b := w.open()
 	require.NoError(t, b.Do(browser.LogIn(w.url, "admin", w.password)))
-	w.sees(b, "52 devices, 6 sites")
+	w.sees(b, "54 devices, 6 sites")
 	b.Complaints() // the browser remarks on what was refused before the log-in
 	require.NoError(t, b.Do(browser.Visit(w.url+"/devices/"+kiosk)))
 	w.sees(b, "Sit down at it")
@@ -181,6 +181,18 @@ func TestTheScreen(t *testing.T) {
 	require.NoError(t, b.Do(browser.Click("Close")))
 
 	w.eventually(func() bool { return w.verdict(kiosk) == "hung" }, "it is found out")
+
+	// What it showed before that is kept, and what stands there is known.
+	w.eventually(func() bool { return strings.Contains(w.says(0, "", "screen", kiosk, "--past", "1h"), "it was hung") }, "its film is kept")
+	require.Contains(t, w.says(0, "", "show", kiosk), "its screen: kernel panic")
+	require.NoError(t, b.Do(browser.Click("What it showed")))
+	w.sees(b, "kept because it was hung")
+	require.NoError(t, b.Do(browser.Click("Before"), browser.Click("Close")))
+	film := t.TempDir()
+	w.says(0, "", "screen", kiosk, "--export", film)
+	files, err := os.ReadDir(film)
+	require.NoError(t, err)
+	require.Greater(t, len(files), 1)
 
 	// It is reset from this page, which stays attached, and led into set-up.
 	require.NoError(t, b.Do(browser.Click("Reset…")))
@@ -240,4 +252,23 @@ func TestTwoAtAScreen(t *testing.T) {
 	require.Contains(t, w.flat(2, "", "screen", kiosk), "say what for")
 	require.Contains(t, w.flat(2, "", "keys", kiosk, "ctrl-alt-x-y"), "is no key")
 	require.Contains(t, w.flat(2, "", "type", kiosk, "naïve"), "there is no key for 'ï'")
+
+	// Hosts that share a KVM, of which one port is seen; and a camera.
+	at := func(x *world, b *browser.Browser, device, words string) {
+		t.Helper()
+		require.NoError(t, b.Do(browser.Visit(w.url+"/devices/"+device+"/screen")))
+		x.sees(b, words)
+	}
+	at(colleague.world, colleague.b, "ostrel-virt-1", "up by ostrel-kvm screen, port 1")
+	at(w, b, "ostrel-virt-2", "waiting: ostrel-kvm screen shows the screen of ostrel-virt-1, at which is i.marsh since")
+	require.NoError(t, b.Do(browser.Click("Show this one now")))
+	w.sees(b, "up by ostrel-kvm screen, port 2")
+	require.Contains(t, w.says(0, "", "screen", "ostrel-virt-2", "--text"), "ostrel-virt-2 login:")
+	require.Contains(t, w.flat(1, "", "screen", "ostrel-store", "--text"), "shows the screen of ostrel-virt-2, at which is admin since")
+	require.NoError(t, w.lab.Choose("ostrel-kvm", 3))
+	w.sees(b, "has chosen another port")
+	require.NoError(t, b.Do(browser.Click("Show this one again")))
+	w.sees(b, "up by ostrel-kvm screen, port 2")
+	at(w, b, "skarvoe-camera-cupboard", "up by skarvoe-camera-cupboard picture")
+	require.Contains(t, w.flat(1, "", "keys", "skarvoe-camera-cupboard", "a"), "a camera takes neither keys nor a pointer")
 }

@@ -5,11 +5,13 @@ import (
 	"fmt"
 	"maps"
 	"net/netip"
+	"net/url"
 	"regexp"
 	"slices"
 	"strings"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/keyboard"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/plain"
 )
@@ -52,13 +54,17 @@ var endpointSettings = []struct {
 	of  []estate.Protocol
 }{
 	{"profile", func(e endpoint) bool { return e.Profile != "" }, []estate.Protocol{estate.SNMP, estate.HTTPAPI}},
-	{"pin", func(e endpoint) bool { return e.Pin != "" }, []estate.Protocol{estate.HTTPAPI, estate.SSH, estate.RFB}},
+	{"pin", func(e endpoint) bool { return e.Pin != "" }, []estate.Protocol{estate.HTTPAPI, estate.SSH, estate.RFB, estate.Camera}},
 	{"cipher-suites", func(e endpoint) bool { return e.Suites != nil }, []estate.Protocol{estate.IPMI}},
 	{"legacy", func(e endpoint) bool { return e.Legacy }, []estate.Protocol{estate.IPMI}},
 	{"shared-port", func(e endpoint) bool { return e.Shared }, []estate.Protocol{estate.IPMI}},
 	{"commands", func(e endpoint) bool { return e.Commands != nil }, []estate.Protocol{estate.SSH, estate.Telnet, estate.TTY}},
 	{"listen", func(e endpoint) bool { return e.Listen }, talking},
-	{"recognise", func(e endpoint) bool { return e.Recognise != nil }, talking},
+	{"recognise", func(e endpoint) bool { return e.Recognise != nil }, append([]estate.Protocol{estate.RFB}, talking...)},
+	{"watch", func(e endpoint) bool { return e.Watch }, []estate.Protocol{estate.RFB, estate.Camera}},
+	{"path", func(e endpoint) bool { return e.Path != "" }, []estate.Protocol{estate.Camera}},
+	{"shows", func(e endpoint) bool { return e.Shows != "" }, []estate.Protocol{estate.RFB}},
+	{"port-keys", func(e endpoint) bool { return e.PortKeys != "" }, []estate.Protocol{estate.RFB}},
 	{"prompt", func(e endpoint) bool { return e.Prompt != "" }, []estate.Protocol{estate.Telnet, estate.TTY}},
 }
 
@@ -102,6 +108,34 @@ const maxPrompt = 200
 func (p *parser) prompt(path []string, name, s string) string {
 	if _, err := regexp.Compile(s); err != nil || len(s) > maxPrompt {
 		p.fault(append(path, "prompt"), "%s prompt: %q is not a regular expression of up to %d bytes, such as '\\w+ ready:'", name, s, maxPrompt)
+	}
+	return s
+}
+
+// path is where the pictures of a camera are.
+func (p *parser) path(path []string, name, s string) string {
+	if s == "" {
+		return "/"
+	}
+	if u, err := url.Parse(s); err != nil || !strings.HasPrefix(s, "/") || strings.HasPrefix(s, "//") || u.Fragment != "" || len(s) > maxPath {
+		p.fault(append(path, "path"), "%s path: %q is no path on a web server: write /picture.jpg", name, s)
+	}
+	return s
+}
+
+const (
+	maxPath     = 500
+	maxPortKeys = 200
+)
+
+// portKeys are keys that have a KVM show a port.
+func (p *parser) portKeys(path []string, name, s string) string {
+	at := append(path, "port-keys")
+	if _, err := keyboard.Row(strings.ReplaceAll(s, "{port}", "1")); s != "" && err != nil {
+		p.fault(at, "%s port-keys: %s", name, err)
+	}
+	if s != "" && (!strings.Contains(s, "{port}") || len(s) > maxPortKeys) {
+		p.fault(at, "%s port-keys: write {port} where the number of the port is pressed, as in \"scroll-lock scroll-lock {port}\"", name)
 	}
 	return s
 }

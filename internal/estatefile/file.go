@@ -164,6 +164,11 @@ type (
 
 		Listen    bool              `yaml:"listen"`
 		Recognise map[string]string `yaml:"recognise"`
+
+		Watch    bool   `yaml:"watch"`
+		Path     string `yaml:"path"`
+		Shows    string `yaml:"shows"`
+		PortKeys string `yaml:"port-keys"`
 	}
 	probe struct {
 		ICMP    string   `yaml:"icmp"`
@@ -406,6 +411,10 @@ func (p *parser) endpoint(path []string, name string, e endpoint) estate.Endpoin
 	out.Pin, out.Prompt = p.pin(path, name, e.Pin), p.prompt(path, name, e.Prompt)
 	out.Suites, out.Legacy, out.Shared = p.suites(path, name, e.Suites), e.Legacy, e.Shared
 	out.Commands = p.commands(path, name, e.Commands)
+	if out.Protocol == estate.Camera {
+		out.Path = p.path(path, name, e.Path)
+	}
+	out.Watch, out.Shows, out.PortKeys = e.Watch, e.Shows, p.portKeys(path, name, e.PortKeys)
 	out.Listen, out.Recognise = e.Listen, p.recognise(path, name, e.Recognise)
 	return out
 }
@@ -415,7 +424,7 @@ func withoutLogin(e endpoint) bool {
 	if (estate.Endpoint{Protocol: estate.Protocol(e.Protocol)}).Local() && len(e.Commands) == 0 {
 		return true // who sits at the line logs in
 	}
-	if estate.Protocol(e.Protocol) == estate.RFB {
+	if (estate.Endpoint{Protocol: estate.Protocol(e.Protocol)}).Gives(estate.GivesScreen) {
 		return true // there are those that let everybody in
 	}
 	x, err := profile.Find(e.Profile)

@@ -77,7 +77,7 @@ func TestFaults(t *testing.T) {
 		{"an unknown key further in", head + "  u: {site: pier, role: ups, ups: {watts: 3000}}\n", `f:12: unknown key "watts": what can stand here is rating, low-minutes, shutdown-minutes`},
 		{"a list where there is none", head + "  r: {site: pier, role: [router]}\n", "f:12: a list does not belong here: text is expected"},
 		{"a bad key", head + "  Router_1: {site: pier, role: router}\n", `f:12: "Router_1" cannot be a key: use lower-case letters, digits and hyphens, 63 at the most`},
-		{"a protocol that nobody knows", head + "  r:\n    site: pier\n    role: server\n    network: [ops]\n    endpoints:\n      bmc: {protocol: smoke, address: \"h:1\", secret: s}\n", `f:17: bmc protocol: "smoke" is not known: it can be snmp, http, ipmi, ssh, telnet, tty, modem or rfb`},
+		{"a protocol that nobody knows", head + "  r:\n    site: pier\n    role: server\n    network: [ops]\n    endpoints:\n      bmc: {protocol: smoke, address: \"h:1\", secret: s}\n", `f:17: bmc protocol: "smoke" is not known: it can be snmp, http, ipmi, ssh, telnet, tty, modem, rfb or camera`},
 		{"a profile for IPMI", head + "  r:\n    site: pier\n    role: server\n    network: [ops]\n    endpoints:\n      bmc: {protocol: ipmi, address: \"h:1\", secret: s, profile: lab-pdu}\n", "f:17: bmc profile: is for protocol snmp or http only: take it out"},
 		{"a prompt for SSH", head + "  r:\n    site: pier\n    role: router\n    network: [ops]\n    endpoints:\n      cli: {protocol: ssh, address: \"h:1\", secret: s, prompt: ok}\n", "f:17: cli prompt: is for protocol telnet or tty only: take it out"},
 		{"a prompt that is no expression", head + "  r:\n    site: pier\n    role: router\n    network: [ops]\n    endpoints:\n      line: {protocol: telnet, address: \"h:1\", secret: s, prompt: (}\n", "f:17: line prompt: \"(\" is not a regular expression of up to 200 bytes, such as '\\w+ ready:'"},
@@ -105,7 +105,7 @@ func TestFaults(t *testing.T) {
 		{"no time", head + "  r: {site: pier, role: router, boot: soon}\n", `f:12: "soon" is not a time such as 5s or 2m`},
 		{"an unswitched outlet too many", strings.Replace(head, "[4]", "[5]", 1), "f:11: outlets unswitched: there is no outlet 5 among 4"},
 		{"a secret forgotten", head + "    endpoints: {card: {protocol: snmp, address: \"192.0.2.1:161\", profile: lab-pdu, network: [ops]}}\n", "f:12: card: secret is missing: name one, and set it with plumb secret set NAME"},
-		{"a profile that is not there", head + "    endpoints: {card: {protocol: snmp, address: \"192.0.2.1:161\", profile: other, secret: s, network: [ops]}}\n", `f:12: card profile: "other" is not known: there is entity-sensors, lab-board, lab-pdu, lab-strip, poe-switch, switch, ups-mib`},
+		{"a profile that is not there", head + "    endpoints: {card: {protocol: snmp, address: \"192.0.2.1:161\", profile: other, secret: s, network: [ops]}}\n", `f:12: card profile: "other" is not known: there is entity-sensors, lab-board, lab-kvm, lab-pdu, lab-strip, poe-switch, switch, ups-mib`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			_, err := Parse("f", []byte(c.text))

@@ -86,6 +86,15 @@ func (l Lookup) Panel(p *profile.Panel, n int) (reading.Front, bool) {
 	return r, known
 }
 
+// Channel maps the number of the port that a KVM shows.
+func (l Lookup) Channel(p *profile.Channel) (port int, known bool) {
+	n := l.number(p.Shown, 0)
+	if n == nil || *n != math.Trunc(*n) || math.Abs(*n) > math.MaxInt16 {
+		return 0, false
+	}
+	return int(*n), true
+}
+
 func seconds(s *float64) *time.Duration {
 	if s == nil {
 		return nil

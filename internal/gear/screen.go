@@ -12,6 +12,37 @@ type Screen interface {
 	Attach(ctx context.Context) (Attached, error)
 }
 
+// Channel is a KVM of which one port is seen at a time.
+type Channel interface {
+	// ShownPort is the number of the port that is seen; 0: none.
+	ShownPort(ctx context.Context) (int, error)
+	// ShowPort has another one seen, and has read that back when it returns no error.
+	ShowPort(ctx context.Context, port int) error
+}
+
+// A Port is one of several that a KVM shows, one at a time.
+type Port struct {
+	KVM  string // the endpoint at which they are seen
+	Name string
+	// Shown is the port that is seen now; nil: that cannot be read back.
+	Shown func(ctx context.Context) (string, error)
+	// Show has this one seen, at a connection at which nothing has been looked at yet.
+	Show func(ctx context.Context, a Attached) error
+}
+
+// A View is a way to the screen of a device.
+type View struct {
+	Name   string // of the endpoint
+	Attach func(ctx context.Context) (Attached, error)
+	Port   *Port // nil: nothing else is seen there
+}
+
+// Takes is what a screen takes. A camera takes nothing.
+type Takes struct {
+	Keys, Pointer bool
+	ByPosition    bool // keys, by where they are on a keyboard
+}
+
 // Attached is a connection to a screen. It may be shared between goroutines.
 type Attached interface {
 	Canvas() *canvas.Canvas
@@ -25,8 +56,8 @@ type Attached interface {
 	// Point moves the pointer, in pixels. Buttons are a bit each: left, middle, right, wheel up,
 	// down, left, right.
 	Point(x, y int, buttons uint8) error
-	// ByPosition says whether keys are taken by their position.
-	ByPosition() bool
+	// Takes says what it takes beside being looked at.
+	Takes() Takes
 	// Ended is closed when the connection has ended; Err says why then.
 	Ended() <-chan struct{}
 	Err() error

@@ -106,7 +106,7 @@ func (k *Keeper) SetEstate(e *estate.Estate) {
 func (k *Keeper) recognised(x bus.LineSaid) {
 	k.mu.Lock()
 	for _, f := range x.Found {
-		k.evidence.Say(x.Device, verdict.Saying{At: f.At, What: f.Name})
+		k.evidence.Say(x.Device, verdict.Saying{At: f.At, What: f.Name, Screen: x.Screen})
 	}
 	k.mu.Unlock()
 	k.touch()

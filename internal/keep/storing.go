@@ -49,7 +49,7 @@ func (k *Keeper) Remember(ctx context.Context) error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	for _, x := range said {
-		k.evidence.Say(x.Device, verdict.Saying{At: x.At, What: x.Name})
+		k.evidence.Say(x.Device, verdict.Saying{At: x.At, What: x.Name, Screen: x.Screen})
 	}
 	for _, v := range standing {
 		if _, known := k.before[v.Device]; !known {

@@ -64,13 +64,7 @@ func (l *Lab) board(d *estate.Device) http.Handler {
 			answer(w, http.StatusAccepted, map[string]any{})
 		}
 	})
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if user, password, _ := r.BasicAuth(); user != BoardSecret.User || password != BoardSecret.Password {
-			answer(w, http.StatusUnauthorized, map[string]string{"fault": "who are you?"})
-			return
-		}
-		mux.ServeHTTP(w, r)
-	})
+	return asUser(mux)
 }
 
 // wired returns the box to whose front a lead goes, with the lock held.
@@ -115,7 +109,7 @@ func (w *World) lit(b *box) bool {
 	case b.chassis != nil:
 		return b.chassis.on
 	}
-	return !b.front.off
+	return b.front == nil || !b.front.off
 }
 
 // forcesOff is how long firmware lets the power button be held before it cuts power.

@@ -55,6 +55,7 @@ var commands = map[string]command{
 		}
 		return w.Baud(estate.Key(a[0]), speed)
 	}},
+	"choose":  counted("choose KVM PORT", "somebody at it has it show that port", (*World).Choose),
 	"hang":    named("hang DEVICE", "power on, but silent, until its power is cut", (*World).Hang),
 	"silence": named("silence DEVICE", "its management card or controller stops answering", (*World).Silence),
 	"weld": {"weld PDU/OUTLET|UPS/output", "the contact stays closed whatever is ordered", 1, func(w *World, a []string) error {

@@ -117,11 +117,16 @@ func (l *Lab) start(ctx context.Context) error {
 				serve = l.serveLine
 			case estate.RFB:
 				serve = l.serveScreen
+			case estate.Camera:
+				serve = l.serveCamera
 			case estate.TTY, estate.Modem:
 				continue // are at the service's machine
 			case estate.HTTPAPI:
 				serve = l.serveStrip
-				if len(d.Outlets) == 0 {
+				switch {
+				case ep.Profile == "lab-kvm":
+					serve = l.serveChannel
+				case len(d.Outlets) == 0:
 					serve = l.serveBoard
 				}
 			}

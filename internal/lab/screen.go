@@ -2,6 +2,7 @@ package lab
 
 import (
 	"context"
+	"fmt"
 	"net"
 	"sync"
 	"time"
@@ -36,18 +37,22 @@ var desks = map[string]bool{"pc": true, "terminal": true, "display": true}
 
 // serveScreen answers for the screen of the box that is wired to a KVM, or of the box itself.
 func (l *Lab) serveScreen(ctx context.Context, d *estate.Device, ep estate.Endpoint) error {
-	shown := d.Key
-	if wired := l.e.ShownBy(d.Key); len(wired) > 0 {
-		shown = wired[0]
+	var x seen
+	switch wired := l.e.ShownBy(d.Key); len(wired) {
+	case 0:
+		x = l.displayOf(ctx, d.Key)
+	case 1:
+		x = l.displayOf(ctx, wired[0])
+	default:
+		x = l.channelOf(ctx, d.Key)
 	}
-	x := l.displayOf(ctx, shown)
 	for _, address := range ep.Addresses {
 		p, err := l.open(ctx, d.Key, address, ep.Name)
 		if err != nil {
 			return err
 		}
 		l.tasks.Go(func() error {
-			return l.each(ctx, p, func(c net.Conn) { x.serve(ctx, c, l.boxes[d.Key], ep.Name) })
+			return l.each(ctx, p, func(c net.Conn) { l.serveViewer(ctx, c, l.boxes[d.Key], ep.Name, x) })
 		})
 	}
 	return nil
@@ -59,6 +64,8 @@ func (l *Lab) displayOf(ctx context.Context, k estate.Key) *display {
 		x = &display{Canvas: canvas.New(640, 480), l: l, b: l.boxes[k], t: l.ttyOf(ctx, k), held: map[uint16]bool{}}
 		if desks[x.b.d.Role] {
 			x.desk = &video.Desktop{Title: x.b.d.Title}
+		} else {
+			_, _ = fmt.Fprintf(&x.term, "%s login: ", k) // it ran before anybody looked
 		}
 		l.shown[k] = x
 		l.tasks.Go(func() error { return x.live(ctx) })
@@ -66,19 +73,25 @@ func (l *Lab) displayOf(ctx context.Context, k estate.Key) *display {
 	return x
 }
 
-// serve is one who looks, for as long as the box that shows it has power.
-func (x *display) serve(ctx context.Context, conn net.Conn, at *box, side string) {
+// seen is what is seen at one address.
+type seen interface {
+	rfb.Source
+	look(n int) // so many more look
+}
+
+// serveViewer is one who looks, for as long as the box that shows it has power.
+func (l *Lab) serveViewer(ctx context.Context, conn net.Conn, at *box, side string, x seen) {
 	defer func() { _ = conn.Close() }()
-	x.l.mu.Lock()
+	l.mu.Lock()
 	began := at.powered
-	x.l.mu.Unlock()
+	l.mu.Unlock()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	go x.l.hangUp(ctx, conn, at, began)
+	go l.hangUp(ctx, conn, at, began)
 	x.look(1)
 	defer x.look(-1)
 	// How it ends is told to who looks; here it is over.
-	_ = rfb.Serve(ctx, muted{conn, ctx, x.l, at, side}, string(x.b.d.Key), rfb.Door{Password: ScreenSecret.Password}, x)
+	_ = rfb.Serve(ctx, muted{conn, ctx, l, at, side}, string(at.d.Key), rfb.Door{Password: ScreenSecret.Password}, x)
 }
 
 func (x *display) look(n int) {

@@ -55,6 +55,7 @@ type box struct {
 	refuses   bool       // its services turn away who connects
 	errors    bool       // its web server answers, and only with an error
 	unplugged bool       // its network cable is out
+	seen      int        // of a KVM: the port that somebody has chosen; 0: the first
 	crossed   estate.Key // whose leads are where its own should be; empty: its own
 	moved     estate.Key // it hangs on this hop, whatever the estate says; empty: where it should
 

@@ -17,6 +17,7 @@ import (
 
 	"plumbbob/demo"
 	"plumbbob/internal/client"
+	"plumbbob/internal/core/estate"
 	"plumbbob/internal/daemon"
 	"plumbbob/internal/estatefile"
 	"plumbbob/internal/lab"
@@ -62,6 +63,11 @@ func runDemo(ctx context.Context, out io.Writer, o service.Options, f labFlags, 
 		return err
 	}
 	defer func() { err = errors.Join(err, l.Close()) }()
+	if f.file == "" {
+		if err := l.Flip(estate.End{Device: demo.LightAt, Port: demo.LightPort}, false); err != nil {
+			return err
+		}
+	}
 	o.Ports, o.GateAt = append(o.Ports, localports.Config{Name: demo.Modem, Path: l.ModemPath, Set: "115200 8N1", Modem: true}), append(o.GateAt, demo.Modem)
 	s, err := service.Open(ctx, o)
 	if err != nil {
@@ -159,6 +165,12 @@ func furnish(ctx context.Context, s *service.Service, dir, text string) (string,
 	hours := store.CalendarText{Name: "workshop-hours", Text: demo.WorkshopHours, SetAt: time.Now(), SetBy: service.FirstAccount}
 	if err := s.Store.SetCalendar(ctx, hours); err != nil {
 		return "", err
+	}
+	if d := e.Device(demo.Light); d != nil {
+		off := store.Parked{Device: d.Key, Site: d.Site, Who: service.FirstAccount, Why: "nobody looks in", Since: time.Now().UTC()}
+		if err := s.Store.Park(ctx, off); err != nil {
+			return "", err
+		}
 	}
 	return pass, errors.Join(employ(ctx, s.Store, filepath.Join(dir, staffFile)), importEstate(ctx, s.Store, 0, dir, text))
 }

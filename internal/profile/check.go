@@ -34,10 +34,10 @@ func (p *Profile) check() error {
 			return fmt.Errorf("standard: %q is not known: it can be %s", s, strings.Join(Standards, ", "))
 		}
 	}
-	if p.Outlets == nil && len(p.Standard) == 0 && len(p.Sensors) == 0 && len(p.Meters) == 0 && p.Panel == nil {
-		return errors.New("it maps nothing: add outlets, meters, sensors, panel, or standard")
+	if p.Outlets == nil && len(p.Standard) == 0 && len(p.Sensors) == 0 && len(p.Meters) == 0 && p.Panel == nil && p.Channel == nil {
+		return errors.New("it maps nothing: add outlets, meters, sensors, panel, channel, or standard")
 	}
-	return errors.Join(p.login(), p.values(), p.outlets(), p.panel())
+	return errors.Join(p.login(), p.values(), p.outlets(), p.panel(), p.channel())
 }
 
 func (p *Profile) login() error {
@@ -97,6 +97,9 @@ func (p *Profile) values() error {
 	if b := p.Panel; b != nil {
 		check("panel power", b.Power, false)
 		check("panel disk", b.Disk, false)
+	}
+	if c := p.Channel; c != nil {
+		check("channel shown", c.Shown, false)
 	}
 	if l := p.Log; l != nil {
 		check("log at", l.At, true)
@@ -219,6 +222,26 @@ func (p *Profile) panel() error {
 	}
 	if err := b.Press.check(); err != nil {
 		return fmt.Errorf("panel press %w", err)
+	}
+	return nil
+}
+
+func (p *Profile) channel() error {
+	c := p.Channel
+	switch {
+	case c == nil:
+		return nil
+	case p.Protocol != HTTP:
+		return errors.New("channel: is for protocol http only")
+	case c.Ports < 1 || c.Ports > maxLeads:
+		return fmt.Errorf("channel ports: %d is not between 1 and %d", c.Ports, maxLeads)
+	case c.Shown == nil:
+		return errors.New("channel shown: is missing: say where the number of the port is that is seen: nobody types at a host that may be another one")
+	case c.Show == nil:
+		return errors.New("channel show: it needs a method and a path")
+	}
+	if err := c.Show.check(); err != nil {
+		return fmt.Errorf("channel show %w", err)
 	}
 	return nil
 }

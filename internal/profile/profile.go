@@ -57,7 +57,8 @@ type Profile struct {
 	Log      *Log              `yaml:"log"`
 	Clock    *Value            `yaml:"clock"` // seconds since 1970-01-01 UTC
 	Restart  *Order            `yaml:"restart"`
-	Panel    *Panel            `yaml:"panel"` // of HTTP
+	Panel    *Panel            `yaml:"panel"`   // of HTTP
+	Channel  *Channel          `yaml:"channel"` // of HTTP
 }
 
 // Login says how the gear wants to be told who asks.
@@ -133,6 +134,15 @@ type Panel struct {
 	Press   *Request          `yaml:"press"`
 	Buttons map[string]string `yaml:"buttons"` // power, reset: what the gear calls them
 	Takes   Duration          `yaml:"takes"`   // from a press to the light
+}
+
+// A Channel maps a KVM of which one port is seen at a time. In its request {n}
+// stands for the number of a port.
+type Channel struct {
+	Ports int      `yaml:"ports"` // how many there are
+	Shown *Value   `yaml:"shown"` // the number of the port that is seen
+	Show  *Request `yaml:"show"`  // has another one seen
+	Takes Duration `yaml:"takes"` // from the request to the picture
 }
 
 // A Command is how outlets are switched.
@@ -305,6 +315,9 @@ func (p *Profile) Maps() []string {
 	}
 	if p.Panel != nil {
 		out = append(out, "panel")
+	}
+	if p.Channel != nil {
+		out = append(out, "channel")
 	}
 	return out
 }

@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/glyph"
+	"plumbbob/internal/core/picture"
 	"plumbbob/internal/screen"
 )
 
@@ -36,9 +38,15 @@ const pictureSettles = 200 * time.Millisecond
 
 // picture is a PNG of what the screen of a device shows.
 func (s *Service) picture(ctx context.Context, k estate.Key) ([]byte, error) {
-	p, err := s.broker.Glimpse(ctx, k, pictureSettles)
+	p, err := s.broker.Glimpse(ctx, k, pictureSettles, false)
 	if err != nil {
 		return nil, err
 	}
 	return screen.PNG(p)
+}
+
+// screenText is the text of a screen that shows some, row by row.
+func screenText(p *picture.Picture) (rows []string, is bool) {
+	t, is := glyph.Read(p, screen.Fonts())
+	return t.Rows, is
 }

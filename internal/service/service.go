@@ -37,6 +37,7 @@ import (
 	"plumbbob/internal/lease"
 	"plumbbob/internal/localports"
 	"plumbbob/internal/people"
+	"plumbbob/internal/screen"
 	"plumbbob/internal/secret"
 	"plumbbob/internal/store"
 	"plumbbob/internal/store/mariadb"
@@ -234,7 +235,8 @@ func (s *Service) assemble(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s.broker = broker.New(broker.Parts{Estate: s.keeper.Estate, Paths: s.paths, Screens: s.screens, Record: s.keeper.Note, Bus: b, Records: s.Store, Health: s.health, Acts: func() bool { return !s.o.Safe && !s.lease.Other() }})
+	s.broker = broker.New(broker.Parts{Estate: s.keeper.Estate, Paths: s.paths, Screens: s.garage.Screens, Record: s.keeper.Note, Bus: b, Records: s.Store, Health: s.health, Acts: func() bool { return !s.o.Safe && !s.lease.Other() }, Pack: screen.PNG, ReadText: screenText})
+	b.Judged.Listen(s.keepFilms())
 	s.incidents = incidents.New(incidents.Parts{
 		Store: s.Store, Keeper: s.keeper, Log: s.o.Log, Health: s.health, Standby: s.lease.Other, Bus: b,
 	})
@@ -306,16 +308,6 @@ func (s *Service) paths(k estate.Key) ([]broker.Path, error) {
 	out := make([]broker.Path, len(lines))
 	for i, l := range lines {
 		out[i] = broker.Path{Name: l.Endpoint, Line: l.Line}
-	}
-	return out, err
-}
-
-// screens are the ways to the screen of a device.
-func (s *Service) screens(k estate.Key) ([]broker.ScreenPath, error) {
-	all, err := s.garage.Screens(k)
-	out := make([]broker.ScreenPath, len(all))
-	for i, x := range all {
-		out[i] = broker.ScreenPath{Name: x.Name, Attach: x.Attach}
 	}
 	return out, err
 }

@@ -61,6 +61,7 @@ func (s *Store) SaveEstate(ctx context.Context, from int, who, text string, rena
 				`UPDATE IGNORE lead_check SET device = ? WHERE device = ?`,
 				`UPDATE line_event SET device = ? WHERE device = ?`,
 				`UPDATE gear_message SET device = ? WHERE device = ?`,
+				`UPDATE picture SET device = ? WHERE device = ?`,
 			} {
 				if _, err := tx.ExecContext(ctx, move, now, old); err != nil {
 					return err

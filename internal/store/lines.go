@@ -75,28 +75,29 @@ type LineEvent struct {
 	Name   string        `db:"name"`
 	Level  reading.Level `db:"level"`
 	Text   string        `db:"text"`
+	Screen bool          `db:"screen"` // its screen has shown it, and not its line said
 }
 
 const longestEvent = 250 // characters of its text
 
-// AddLineEvents keeps what was recognised.
-func (s *Store) AddLineEvents(ctx context.Context, k, site estate.Key, found []serial.Found) error {
+// AddLineEvents keeps what was recognised, on a serial line or on a screen.
+func (s *Store) AddLineEvents(ctx context.Context, k, site estate.Key, screen bool, found []serial.Found) error {
 	if len(found) == 0 {
 		return nil
 	}
 	var args []any
 	for _, f := range found {
 		text := []rune(f.Text)
-		args = append(args, k, site, f.At.UTC(), f.Name, f.Level, string(text[:min(len(text), longestEvent)]))
+		args = append(args, k, site, f.At.UTC(), f.Name, f.Level, string(text[:min(len(text), longestEvent)]), screen)
 	}
-	rows := strings.TrimSuffix(strings.Repeat("(?, ?, ?, ?, ?, ?), ", len(found)), ", ")
-	return s.exec(ctx, `INSERT INTO line_event (device, site, at, name, level, text) VALUES `+rows, args...)
+	rows := strings.TrimSuffix(strings.Repeat("(?, ?, ?, ?, ?, ?, ?), ", len(found)), ", ")
+	return s.exec(ctx, `INSERT INTO line_event (device, site, at, name, level, text, screen) VALUES `+rows, args...)
 }
 
-// LineEvents are what was recognised on the line of a device, or, without one, on all, the
+// LineEvents are what was recognised on the line of a device and on its screen, or, without one, on all, the
 // newest first.
 func (s *Store) LineEvents(ctx context.Context, k estate.Key, since time.Time, limit int) (events []LineEvent, err error) {
-	query, args := `SELECT device, site, at, name, level, text FROM line_event WHERE at >= ?`, []any{since.UTC()}
+	query, args := `SELECT device, site, at, name, level, text, screen FROM line_event WHERE at >= ?`, []any{since.UTC()}
 	if k != "" {
 		query, args = query+` AND device = ?`, append(args, k)
 	}

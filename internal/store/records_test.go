@@ -1,6 +1,7 @@
 package store_test
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"testing"
@@ -240,4 +241,33 @@ func TestFilesBesideRecords(t *testing.T) {
 	require.NoError(t, s.DropOld(t.Context(), now.Add(2*time.Hour), store.Retention{Records: time.Hour}))
 	_, err = s.File(t.Context(), "op1", "f1")
 	require.ErrorIs(t, err, store.ErrNotFound)
+}
+
+// TestPictures of screens: found by their moment, and bounded by site.
+func TestPictures(t *testing.T) {
+	s := storetest.Open(t)
+	at := time.Date(2026, 11, 28, 2, 0, 0, 0, time.UTC)
+	for i := range 4 {
+		p := store.Picture{Device: "kiosk", Site: "pier", At: at.Add(time.Duration(i) * time.Second), Why: "it was hung", Content: bytes.Repeat([]byte{byte(i)}, 100)}
+		require.NoError(t, s.SavePicture(t.Context(), p))
+		require.NoError(t, s.SavePicture(t.Context(), p), "again")
+	}
+	all, err := s.Pictures(t.Context(), "kiosk", at, at.Add(time.Minute), 3)
+	require.NoError(t, err)
+	require.Len(t, all, 3)
+	require.Equal(t, store.Picture{Device: "kiosk", Site: "pier", At: at.Add(3 * time.Second), Why: "it was hung", Bytes: 100}, all[0])
+	p, err := s.Picture(t.Context(), "kiosk", at.Add(1500*time.Millisecond))
+	require.NoError(t, err)
+	require.Equal(t, byte(1), p.Content[0])
+	_, err = s.Picture(t.Context(), "kiosk", at.Add(-time.Second))
+	require.ErrorIs(t, err, store.ErrNotFound)
+	require.NoError(t, s.DropPictures(t.Context(), "pier", 250))
+	all, err = s.Pictures(t.Context(), "kiosk", at, at.Add(time.Minute), 10)
+	require.NoError(t, err)
+	require.Len(t, all, 2)
+	require.ErrorContains(t, s.SavePicture(t.Context(), store.Picture{Device: "kiosk", Content: make([]byte, store.MaxFile+1)}), "are more than the")
+	require.NoError(t, s.DropOld(t.Context(), at.Add(24*time.Hour), store.Retention{Lines: time.Hour}))
+	all, err = s.Pictures(t.Context(), "kiosk", at, at.Add(time.Minute), 10)
+	require.NoError(t, err)
+	require.Empty(t, all)
 }

@@ -30,11 +30,11 @@ var old = []struct{ table, condition string }{
 // DropOld drops the records that ended longer ago than they are kept.
 func (s *Store) DropOld(ctx context.Context, now time.Time, keep Retention) error {
 	if keep.Lines > 0 {
-		if err := s.drop(ctx, "line_part", "ended < ?", now.Add(-keep.Lines).UTC()); err != nil {
-			return fmt.Errorf("drop old rows of line_part: %w", err)
-		}
-		if err := s.drop(ctx, "gear_message", "at < ?", now.Add(-keep.Lines).UTC()); err != nil {
-			return fmt.Errorf("drop old rows of gear_message: %w", err)
+		before := now.Add(-keep.Lines).UTC()
+		for _, x := range []struct{ table, condition string }{{"line_part", "ended < ?"}, {"gear_message", "at < ?"}, {"picture", "at < ?"}} {
+			if err := s.drop(ctx, x.table, x.condition, before); err != nil {
+				return fmt.Errorf("drop old rows of %s: %w", x.table, err)
+			}
 		}
 	}
 	if keep.Records <= 0 {

@@ -56,19 +56,22 @@ func (e DevicePart) Valid() bool {
 
 // Defines values for EstateEventFrom.
 const (
-	Line   EstateEventFrom = "line"
-	Log    EstateEventFrom = "log"
-	Syslog EstateEventFrom = "syslog"
+	EstateEventFromLine   EstateEventFrom = "line"
+	EstateEventFromLog    EstateEventFrom = "log"
+	EstateEventFromScreen EstateEventFrom = "screen"
+	EstateEventFromSyslog EstateEventFrom = "syslog"
 )
 
 // Valid indicates whether the value is a known member of the EstateEventFrom enum.
 func (e EstateEventFrom) Valid() bool {
 	switch e {
-	case Line:
+	case EstateEventFromLine:
 		return true
-	case Log:
+	case EstateEventFromLog:
 		return true
-	case Syslog:
+	case EstateEventFromScreen:
+		return true
+	case EstateEventFromSyslog:
 		return true
 	default:
 		return false
@@ -1366,7 +1369,7 @@ type EstateEvent struct {
 	At     time.Time `json:"at"`
 	Device string    `json:"device"`
 
-	// From its own event log, its serial line, or what it sent over syslog
+	// From its own event log, its serial line, its screen, or what it sent over syslog
 	From  EstateEventFrom `json:"from"`
 	Level Level           `json:"level"`
 	Site  string          `json:"site"`
@@ -1378,7 +1381,7 @@ type EstateEvent struct {
 	What string `json:"what"`
 }
 
-// EstateEventFrom its own event log, its serial line, or what it sent over syslog
+// EstateEventFrom its own event log, its serial line, its screen, or what it sent over syslog
 type EstateEventFrom string
 
 // EstateFile defines model for EstateFile.
@@ -1809,6 +1812,15 @@ type JournalSeal struct {
 
 	// Newest the id of the last
 	Newest *int64 `json:"newest,omitempty"`
+}
+
+// KeptPicture defines model for KeptPicture.
+type KeptPicture struct {
+	At    time.Time `json:"at"`
+	Bytes int       `json:"bytes"`
+
+	// Why it is kept
+	Why string `json:"why"`
 }
 
 // KeysSent defines model for KeysSent.
@@ -2848,10 +2860,36 @@ type GetHistoryParams struct {
 	Points *int `form:"points,omitempty" json:"points,omitempty"`
 }
 
+// ListPicturesParams defines parameters for ListPictures.
+type ListPicturesParams struct {
+	// Since two weeks ago when it is left out
+	Since *time.Time `form:"since,omitempty" json:"since,omitempty"`
+
+	// Until now when it is left out
+	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
+
+	// Limit 200 when it is left out
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// GetKeptPictureParams defines parameters for GetKeptPicture.
+type GetKeptPictureParams struct {
+	At time.Time `form:"at" json:"at"`
+}
+
 // GetPictureParams defines parameters for GetPicture.
 type GetPictureParams struct {
 	// At means nothing: it makes another address, of which nothing is remembered
 	At *string `form:"at,omitempty" json:"at,omitempty"`
+
+	// Bring a KVM that shows one port at a time is told to show this one, if nobody sits at another one that it shows
+	Bring *bool `form:"bring,omitempty" json:"bring,omitempty"`
+}
+
+// GetScreenTextParams defines parameters for GetScreenText.
+type GetScreenTextParams struct {
+	// Bring as for a picture of it
+	Bring *bool `form:"bring,omitempty" json:"bring,omitempty"`
 }
 
 // GetSensorsParams defines parameters for GetSensors.
@@ -3344,6 +3382,16 @@ type ClientInterface interface {
 	// Corresponds with POST /devices/{key}/screen/keys (the `PressKeys` operationId).
 	PressKeys(ctx context.Context, key Key, body PressKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListPictures What is kept of what the screen of a device showed, where that is watched, the newest first
+	//
+	// Corresponds with GET /devices/{key}/screen/past (the `ListPictures` operationId).
+	ListPictures(ctx context.Context, key Key, params *ListPicturesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetKeptPicture The last picture of the screen of a device that is kept of a time up to a moment
+	//
+	// Corresponds with GET /devices/{key}/screen/past/picture (the `GetKeptPicture` operationId).
+	GetKeptPicture(ctx context.Context, key Key, params *GetKeptPictureParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetPicture What the screen of a device shows now
 	//
 	// Corresponds with GET /devices/{key}/screen/picture (the `GetPicture` operationId).
@@ -3352,7 +3400,7 @@ type ClientInterface interface {
 	// GetScreenText What text the screen of a device shows now, where it is one of fixed cells
 	//
 	// Corresponds with GET /devices/{key}/screen/text (the `GetScreenText` operationId).
-	GetScreenText(ctx context.Context, key Key, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetScreenText(ctx context.Context, key Key, params *GetScreenTextParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetSensors What the sensors of a device measure
 	//
@@ -4353,6 +4401,36 @@ func (c *Client) PressKeys(ctx context.Context, key Key, body PressKeysJSONReque
 	return c.Client.Do(req)
 }
 
+// ListPictures What is kept of what the screen of a device showed, where that is watched, the newest first
+//
+// Corresponds with GET /devices/{key}/screen/past (the `ListPictures` operationId).
+func (c *Client) ListPictures(ctx context.Context, key Key, params *ListPicturesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPicturesRequest(c.Server, key, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetKeptPicture The last picture of the screen of a device that is kept of a time up to a moment
+//
+// Corresponds with GET /devices/{key}/screen/past/picture (the `GetKeptPicture` operationId).
+func (c *Client) GetKeptPicture(ctx context.Context, key Key, params *GetKeptPictureParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetKeptPictureRequest(c.Server, key, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetPicture What the screen of a device shows now
 //
 // Corresponds with GET /devices/{key}/screen/picture (the `GetPicture` operationId).
@@ -4371,8 +4449,8 @@ func (c *Client) GetPicture(ctx context.Context, key Key, params *GetPicturePara
 // GetScreenText What text the screen of a device shows now, where it is one of fixed cells
 //
 // Corresponds with GET /devices/{key}/screen/text (the `GetScreenText` operationId).
-func (c *Client) GetScreenText(ctx context.Context, key Key, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetScreenTextRequest(c.Server, key)
+func (c *Client) GetScreenText(ctx context.Context, key Key, params *GetScreenTextParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetScreenTextRequest(c.Server, key, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6718,6 +6796,148 @@ func NewPressKeysRequestWithBody(server string, key Key, contentType string, bod
 	return req, nil
 }
 
+// NewListPicturesRequest constructs an http.Request for the ListPictures method
+func NewListPicturesRequest(server string, key Key, params *ListPicturesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/screen/past", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Until != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", *params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetKeptPictureRequest constructs an http.Request for the GetKeptPicture method
+func NewGetKeptPictureRequest(server string, key Key, params *GetKeptPictureParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/screen/past/picture", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetPictureRequest constructs an http.Request for the GetPicture method
 func NewGetPictureRequest(server string, key Key, params *GetPictureParams) (*http.Request, error) {
 	var err error
@@ -6765,6 +6985,18 @@ func NewGetPictureRequest(server string, key Key, params *GetPictureParams) (*ht
 
 		}
 
+		if params.Bring != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "bring", *params.Bring, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -6780,7 +7012,7 @@ func NewGetPictureRequest(server string, key Key, params *GetPictureParams) (*ht
 }
 
 // NewGetScreenTextRequest constructs an http.Request for the GetScreenText method
-func NewGetScreenTextRequest(server string, key Key) (*http.Request, error) {
+func NewGetScreenTextRequest(server string, key Key, params *GetScreenTextParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6803,6 +7035,33 @@ func NewGetScreenTextRequest(server string, key Key) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Bring != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "bring", *params.Bring, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -9723,6 +9982,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /devices/{key}/screen/keys (the `PressKeys` operationId).
 	PressKeysWithResponse(ctx context.Context, key Key, body PressKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*PressKeysResponse, error)
 
+	// ListPicturesWithResponse What is kept of what the screen of a device showed, where that is watched, the newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{key}/screen/past (the `ListPictures` operationId).
+	ListPicturesWithResponse(ctx context.Context, key Key, params *ListPicturesParams, reqEditors ...RequestEditorFn) (*ListPicturesResponse, error)
+
+	// GetKeptPictureWithResponse The last picture of the screen of a device that is kept of a time up to a moment
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{key}/screen/past/picture (the `GetKeptPicture` operationId).
+	GetKeptPictureWithResponse(ctx context.Context, key Key, params *GetKeptPictureParams, reqEditors ...RequestEditorFn) (*GetKeptPictureResponse, error)
+
 	// GetPictureWithResponse What the screen of a device shows now
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9735,7 +10008,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /devices/{key}/screen/text (the `GetScreenText` operationId).
-	GetScreenTextWithResponse(ctx context.Context, key Key, reqEditors ...RequestEditorFn) (*GetScreenTextResponse, error)
+	GetScreenTextWithResponse(ctx context.Context, key Key, params *GetScreenTextParams, reqEditors ...RequestEditorFn) (*GetScreenTextResponse, error)
 
 	// GetSensorsWithResponse What the sensors of a device measure
 	//
@@ -11463,6 +11736,95 @@ func (r PressKeysResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PressKeysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListPicturesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]KeptPicture
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPicturesResponse) GetJSON200() *[]KeptPicture {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListPicturesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListPicturesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListPicturesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListPicturesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListPicturesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetKeptPictureResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetKeptPictureResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetKeptPictureResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetKeptPictureResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetKeptPictureResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetKeptPictureResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14687,6 +15049,32 @@ func (c *ClientWithResponses) PressKeysWithResponse(ctx context.Context, key Key
 	return ParsePressKeysResponse(rsp)
 }
 
+// ListPicturesWithResponse What is kept of what the screen of a device showed, where that is watched, the newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{key}/screen/past (the `ListPictures` operationId).
+func (c *ClientWithResponses) ListPicturesWithResponse(ctx context.Context, key Key, params *ListPicturesParams, reqEditors ...RequestEditorFn) (*ListPicturesResponse, error) {
+	rsp, err := c.ListPictures(ctx, key, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListPicturesResponse(rsp)
+}
+
+// GetKeptPictureWithResponse The last picture of the screen of a device that is kept of a time up to a moment
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{key}/screen/past/picture (the `GetKeptPicture` operationId).
+func (c *ClientWithResponses) GetKeptPictureWithResponse(ctx context.Context, key Key, params *GetKeptPictureParams, reqEditors ...RequestEditorFn) (*GetKeptPictureResponse, error) {
+	rsp, err := c.GetKeptPicture(ctx, key, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetKeptPictureResponse(rsp)
+}
+
 // GetPictureWithResponse What the screen of a device shows now
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14705,8 +15093,8 @@ func (c *ClientWithResponses) GetPictureWithResponse(ctx context.Context, key Ke
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /devices/{key}/screen/text (the `GetScreenText` operationId).
-func (c *ClientWithResponses) GetScreenTextWithResponse(ctx context.Context, key Key, reqEditors ...RequestEditorFn) (*GetScreenTextResponse, error) {
-	rsp, err := c.GetScreenText(ctx, key, reqEditors...)
+func (c *ClientWithResponses) GetScreenTextWithResponse(ctx context.Context, key Key, params *GetScreenTextParams, reqEditors ...RequestEditorFn) (*GetScreenTextResponse, error) {
+	rsp, err := c.GetScreenText(ctx, key, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -16519,6 +16907,65 @@ func ParsePressKeysResponse(rsp *http.Response) (*PressKeysResponse, error) {
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListPicturesResponse parses an HTTP response from a ListPicturesWithResponse call
+func ParseListPicturesResponse(rsp *http.Response) (*ListPicturesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListPicturesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []KeptPicture
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetKeptPictureResponse parses an HTTP response from a GetKeptPictureWithResponse call
+func ParseGetKeptPictureResponse(rsp *http.Response) (*GetKeptPictureResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetKeptPictureResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -18568,12 +19015,18 @@ type ServerInterface interface {
 	// PressKeys Press keys of a device, or type a text, unless somebody else has its keyboard
 	// (POST /devices/{key}/screen/keys)
 	PressKeys(ctx *echo.Context, key Key) error
+	// ListPictures What is kept of what the screen of a device showed, where that is watched, the newest first
+	// (GET /devices/{key}/screen/past)
+	ListPictures(ctx *echo.Context, key Key, params ListPicturesParams) error
+	// GetKeptPicture The last picture of the screen of a device that is kept of a time up to a moment
+	// (GET /devices/{key}/screen/past/picture)
+	GetKeptPicture(ctx *echo.Context, key Key, params GetKeptPictureParams) error
 	// GetPicture What the screen of a device shows now
 	// (GET /devices/{key}/screen/picture)
 	GetPicture(ctx *echo.Context, key Key, params GetPictureParams) error
 	// GetScreenText What text the screen of a device shows now, where it is one of fixed cells
 	// (GET /devices/{key}/screen/text)
-	GetScreenText(ctx *echo.Context, key Key) error
+	GetScreenText(ctx *echo.Context, key Key, params GetScreenTextParams) error
 	// GetSensors What the sensors of a device measure
 	// (GET /devices/{key}/sensors)
 	GetSensors(ctx *echo.Context, key Key, params GetSensorsParams) error
@@ -19212,6 +19665,70 @@ func (w *ServerInterfaceWrapper) PressKeys(ctx *echo.Context) error {
 	return err
 }
 
+// ListPictures converts echo context to params.
+func (w *ServerInterfaceWrapper) ListPictures(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "key" -------------
+	var key Key
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", ctx.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter key: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListPicturesParams
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", ctx.QueryParams(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter since: %s", err))
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", ctx.QueryParams(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter until: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListPictures(ctx, key, params)
+	return err
+}
+
+// GetKeptPicture converts echo context to params.
+func (w *ServerInterfaceWrapper) GetKeptPicture(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "key" -------------
+	var key Key
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", ctx.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter key: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetKeptPictureParams
+	// ------------- Required query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "at", ctx.QueryParams(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter at: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetKeptPicture(ctx, key, params)
+	return err
+}
+
 // GetPicture converts echo context to params.
 func (w *ServerInterfaceWrapper) GetPicture(ctx *echo.Context) error {
 	var err error
@@ -19232,6 +19749,13 @@ func (w *ServerInterfaceWrapper) GetPicture(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter at: %s", err))
 	}
 
+	// ------------- Optional query parameter "bring" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "bring", ctx.QueryParams(), &params.Bring, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter bring: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetPicture(ctx, key, params)
 	return err
@@ -19248,8 +19772,17 @@ func (w *ServerInterfaceWrapper) GetScreenText(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter key: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetScreenTextParams
+	// ------------- Optional query parameter "bring" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "bring", ctx.QueryParams(), &params.Bring, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter bring: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetScreenText(ctx, key)
+	err = w.Handler.GetScreenText(ctx, key, params)
 	return err
 }
 
@@ -20335,6 +20868,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/devices/:key/serial/recording", wrapper.GetLineRecording, options.OperationMiddlewares["getLineRecording"]...)
 	router.GET(options.BaseURL+"/devices/:key/serial/screen", wrapper.GetLineScreen, options.OperationMiddlewares["getLineScreen"]...)
 	router.GET(options.BaseURL+"/devices/:key/screen/picture", wrapper.GetPicture, options.OperationMiddlewares["getPicture"]...)
+	router.GET(options.BaseURL+"/devices/:key/screen/past", wrapper.ListPictures, options.OperationMiddlewares["listPictures"]...)
+	router.GET(options.BaseURL+"/devices/:key/screen/past/picture", wrapper.GetKeptPicture, options.OperationMiddlewares["getKeptPicture"]...)
 	router.GET(options.BaseURL+"/devices/:key/screen/text", wrapper.GetScreenText, options.OperationMiddlewares["getScreenText"]...)
 	router.POST(options.BaseURL+"/devices/:key/screen/keys", wrapper.PressKeys, options.OperationMiddlewares["pressKeys"]...)
 	router.GET(options.BaseURL+"/gear-events", wrapper.ListGearEvents, options.OperationMiddlewares["listGearEvents"]...)
@@ -21392,6 +21927,92 @@ func (response PressKeysdefaultApplicationProblemPlusJSONResponse) VisitPressKey
 	return err
 }
 
+type ListPicturesRequestObject struct {
+	Key    Key `json:"key"`
+	Params ListPicturesParams
+}
+
+type ListPicturesResponseObject interface {
+	VisitListPicturesResponse(w http.ResponseWriter) error
+}
+
+type ListPictures200JSONResponse []KeptPicture
+
+func (response ListPictures200JSONResponse) VisitListPicturesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPicturesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPicturesdefaultApplicationProblemPlusJSONResponse) VisitListPicturesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetKeptPictureRequestObject struct {
+	Key    Key `json:"key"`
+	Params GetKeptPictureParams
+}
+
+type GetKeptPictureResponseObject interface {
+	VisitGetKeptPictureResponse(w http.ResponseWriter) error
+}
+
+type GetKeptPicture200ImagePngResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetKeptPicture200ImagePngResponse) VisitGetKeptPictureResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "image/png")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetKeptPicturedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetKeptPicturedefaultApplicationProblemPlusJSONResponse) VisitGetKeptPictureResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetPictureRequestObject struct {
 	Key    Key `json:"key"`
 	Params GetPictureParams
@@ -21439,7 +22060,8 @@ func (response GetPicturedefaultApplicationProblemPlusJSONResponse) VisitGetPict
 }
 
 type GetScreenTextRequestObject struct {
-	Key Key `json:"key"`
+	Key    Key `json:"key"`
+	Params GetScreenTextParams
 }
 
 type GetScreenTextResponseObject interface {
@@ -23843,6 +24465,12 @@ type StrictServerInterface interface {
 	// PressKeys Press keys of a device, or type a text, unless somebody else has its keyboard
 	// (POST /devices/{key}/screen/keys)
 	PressKeys(ctx context.Context, request PressKeysRequestObject) (PressKeysResponseObject, error)
+	// ListPictures What is kept of what the screen of a device showed, where that is watched, the newest first
+	// (GET /devices/{key}/screen/past)
+	ListPictures(ctx context.Context, request ListPicturesRequestObject) (ListPicturesResponseObject, error)
+	// GetKeptPicture The last picture of the screen of a device that is kept of a time up to a moment
+	// (GET /devices/{key}/screen/past/picture)
+	GetKeptPicture(ctx context.Context, request GetKeptPictureRequestObject) (GetKeptPictureResponseObject, error)
 	// GetPicture What the screen of a device shows now
 	// (GET /devices/{key}/screen/picture)
 	GetPicture(ctx context.Context, request GetPictureRequestObject) (GetPictureResponseObject, error)
@@ -24865,6 +25493,58 @@ func (sh *strictHandler) PressKeys(ctx *echo.Context, key Key) error {
 	return nil
 }
 
+// ListPictures operation middleware
+func (sh *strictHandler) ListPictures(ctx *echo.Context, key Key, params ListPicturesParams) error {
+	var request ListPicturesRequestObject
+
+	request.Key = key
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPictures(ctx.Request().Context(), request.(ListPicturesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPictures")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListPicturesResponseObject); ok {
+		return validResponse.VisitListPicturesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetKeptPicture operation middleware
+func (sh *strictHandler) GetKeptPicture(ctx *echo.Context, key Key, params GetKeptPictureParams) error {
+	var request GetKeptPictureRequestObject
+
+	request.Key = key
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetKeptPicture(ctx.Request().Context(), request.(GetKeptPictureRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetKeptPicture")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetKeptPictureResponseObject); ok {
+		return validResponse.VisitGetKeptPictureResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetPicture operation middleware
 func (sh *strictHandler) GetPicture(ctx *echo.Context, key Key, params GetPictureParams) error {
 	var request GetPictureRequestObject
@@ -24892,10 +25572,11 @@ func (sh *strictHandler) GetPicture(ctx *echo.Context, key Key, params GetPictur
 }
 
 // GetScreenText operation middleware
-func (sh *strictHandler) GetScreenText(ctx *echo.Context, key Key) error {
+func (sh *strictHandler) GetScreenText(ctx *echo.Context, key Key, params GetScreenTextParams) error {
 	var request GetScreenTextRequestObject
 
 	request.Key = key
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.GetScreenText(ctx.Request().Context(), request.(GetScreenTextRequestObject))

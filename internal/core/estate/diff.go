@@ -150,6 +150,7 @@ func words(v any) string {
 				{e.Profile != "", "profile " + e.Profile}, {e.Sensors != 0, fmt.Sprint("sensors every ", e.Sensors)}, {e.Timeout != 0, fmt.Sprint("timeout ", e.Timeout)},
 				{len(e.Suites) > 0, fmt.Sprint("cipher suites ", e.Suites)}, {e.Legacy, "legacy"}, {e.Shared, "shared port"},
 				{e.Pin != "", "pin " + e.Pin}, {len(e.Commands) > 0, fmt.Sprint("commands ", e.Commands)}, {e.Listen, "listen"}, {len(e.Recognise) > 0, fmt.Sprint("recognise ", e.Recognise)}, {e.Prompt != "", "prompt " + e.Prompt},
+				{e.Path != "" && e.Path != "/", "path " + e.Path}, {e.Watch, "watch"}, {e.Shows != "", "shows " + e.Shows}, {e.PortKeys != "", "port-keys " + e.PortKeys},
 			} {
 				if more.is {
 					text += ", " + more.text

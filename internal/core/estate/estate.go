@@ -129,6 +129,14 @@ type Endpoint struct {
 	Listen    bool              // it is listened to while nobody sits at it
 	Recognise map[string]string // what it may say beside the usual: regular expressions by name
 
+	// Of RFB and cameras: the screen.
+	Watch bool   // it is watched while nobody sits at it
+	Path  string // of a camera: where its pictures are, from /
+
+	// Of RFB, at a KVM with several ports.
+	Shows    string // the port that it shows; empty: whichever the KVM is told to show
+	PortKeys string // the keys that choose one, where nothing else does: {port} is its number
+
 	// Of IPMI.
 	Suites []int // cipher suites that are allowed beside 17 and 3
 	Legacy bool  // IPMI 1.5 is allowed

@@ -18,10 +18,11 @@ const (
 	TTY     Protocol = "tty"    // its serial port, at one of the service's own machine
 	Modem   Protocol = "modem"  // its serial port, by telephone, from a modem at one
 	RFB     Protocol = "rfb"    // its screen, keyboard and pointer, or those of what is wired to it
+	Camera  Protocol = "camera" // pictures over HTTP
 )
 
 // Protocols lists them.
-var Protocols = []Protocol{SNMP, HTTPAPI, IPMI, SSH, Telnet, TTY, Modem, RFB}
+var Protocols = []Protocol{SNMP, HTTPAPI, IPMI, SSH, Telnet, TTY, Modem, RFB, Camera}
 
 // A Gift is what an endpoint gives. Whoever looks for something on a device asks for
 // the gift and not for a protocol, so that another one can give it as well.
@@ -47,6 +48,7 @@ var gifts = map[Protocol][]Gift{
 	TTY:     {GivesCommands, GivesLine},
 	Modem:   {GivesPhone},
 	RFB:     {GivesScreen},
+	Camera:  {GivesScreen},
 }
 
 // Gives says whether an endpoint gives something.
@@ -110,6 +112,14 @@ func (d *Device) Listened() bool {
 	return slices.ContainsFunc(d.Endpoints, func(ep Endpoint) bool { return ep.Listen })
 }
 
+// Watched says whether the service watches the screen of a device by itself.
+func (e *Estate) Watched(d *Device) bool {
+	return slices.ContainsFunc(e.ScreensOf(d), func(at ScreenAt) bool {
+		ep, _ := e.Device(at.ID.Device).Endpoint(at.ID.Name)
+		return ep.Watch && (at.Port != "" || len(e.ShownBy(d.Key)) == 0) // a KVM has none of its own
+	})
+}
+
 // Talks says whether somebody can sit at a line of characters there: the serial port behind
 // a console server or a controller, or a command line.
 func (ep Endpoint) Talks() bool {
@@ -130,7 +140,7 @@ type ScreenAt struct {
 func (e *Estate) ScreensOf(d *Device) (all []ScreenAt) {
 	add := func(of *Device, port string) {
 		for _, ep := range of.Endpoints {
-			if ep.Gives(GivesScreen) {
+			if ep.Gives(GivesScreen) && (port == "" || ep.Shows == "" || ep.Shows == port) {
 				all = append(all, ScreenAt{EndpointID{of.Key, ep.Name}, port})
 			}
 		}

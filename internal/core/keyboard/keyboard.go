@@ -2,6 +2,7 @@
 package keyboard
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -75,6 +76,21 @@ func Parse(text string) (Chord, error) {
 		return nil, fmt.Errorf("%q is no key, or more than %d at once", text, MostTogether)
 	}
 	return c, nil
+}
+
+// Row reads chords that are pressed one after the other: "scroll-lock scroll-lock 2".
+func Row(text string) (all []Chord, err error) {
+	for _, word := range strings.Fields(text) {
+		c, err := Parse(word)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, c)
+	}
+	if len(all) == 0 {
+		return nil, errors.New("there are no keys in it")
+	}
+	return all, nil
 }
 
 func find(name string) (Key, bool) {

@@ -2,6 +2,8 @@
 //
 //	picture.go  pixels
 //	changes.go  what of it has changed since when
+//	image.go    from and to images of Go
+//	strip.go    what a screen showed lately
 //	tiles.go    how parts of it are written: the tiles of RFC 6143, section 7.7.6
 package picture
 

@@ -2,6 +2,7 @@ package picture
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -64,4 +65,39 @@ func TestMove(t *testing.T) {
 	require.Equal(t, Rect{0, 2, 3, 2}, Rect{-1, 2, 4, 9}.Clip(4, 4))
 	require.False(t, Fits(60000, 60000))
 	require.False(t, Rect{0, 0, 1 << 62, 1 << 62}.Within(4, 4))
+}
+
+// TestAStrip keeps the newest, and of what was before them what brought most; a cursor that
+// blinks fills none.
+func TestAStrip(t *testing.T) {
+	var s Strip
+	at := time.Unix(1000, 0)
+	add := func(changed int) {
+		at = at.Add(time.Second)
+		if s.Wants(changed, at) {
+			s.Add(Shot{At: at, Changed: changed})
+		}
+	}
+	for range 50 {
+		add(1)
+	}
+	require.Len(t, s.Shots, 1)
+	for i := range 120 {
+		add(60 + i%7)
+		if i == 30 {
+			add(900) // the crash
+		}
+	}
+	require.Len(t, s.Shots, StripMost)
+	fresh := s.Shots[StripMost-stripFresh:]
+	require.Equal(t, time.Duration(stripFresh-1)*time.Second, fresh[stripFresh-1].At.Sub(fresh[0].At))
+	most := 0
+	for i, x := range s.Shots {
+		most = max(most, x.Changed)
+		require.True(t, i == 0 || x.At.After(s.Shots[i-1].At))
+	}
+	require.Equal(t, 900, most)
+	at = at.Add(StripSpan + time.Minute)
+	add(60)
+	require.Len(t, s.Shots, 2, "what was seen when the span began stays")
 }

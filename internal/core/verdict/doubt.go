@@ -250,5 +250,9 @@ func (m *Moment) said(d *estate.Device, h *hearing) []Reason {
 	if !heard || x.At.Before(h.since.Add(-saidBefore)) {
 		return nil
 	}
-	return []Reason{{Stance: Note, At: x.At, Text: Say("its serial line: %s", x.What)}}
+	where := "serial line"
+	if x.Screen {
+		where = "screen"
+	}
+	return []Reason{{Stance: Note, At: x.At, Text: Say("its %s: %s", where, x.What)}}
 }

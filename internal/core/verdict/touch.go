@@ -89,6 +89,8 @@ func (ev *Evidence) Restart(k estate.Key, r Restart) {
 type Saying struct {
 	At   time.Time
 	What string // "kernel panic"
+
+	Screen bool // its screen has shown it
 }
 
 // Say takes in what was recognised on the serial line of a device.

@@ -2,6 +2,7 @@ package garage
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -115,3 +116,49 @@ func TestWrongKindsOfThings(t *testing.T) {
 type errUnsorted struct{}
 
 func (errUnsorted) Error() string { return "?" }
+
+// TestPortsOfAKVM: chosen by its card where it has one, by keys where those are stated, and else
+// not at all; an endpoint for one port is of that one alone.
+func TestPortsOfAKVM(t *testing.T) {
+	l := labtest.Start(t, labtest.Options{})
+	g := New()
+	defer func() { require.NoError(t, g.Close()) }()
+	g.SetSecret("boards", lab.BoardSecret)
+	g.SetSecret("screens", lab.ScreenSecret)
+	g.SetEstate(l.Estate)
+	look := func(k estate.Key) gear.View {
+		t.Helper()
+		all, err := g.Screens(k)
+		require.NoError(t, err)
+		require.Len(t, all, 1)
+		return all[0]
+	}
+	v := look("ostrel-virt-2")
+	require.Equal(t, "ostrel-kvm screen", v.Port.KVM)
+	require.NoError(t, v.Port.Show(t.Context(), nil))
+	shown, err := v.Port.Shown(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, "2", shown)
+	require.Nil(t, look("skarvoe-kiosk").Port, "nothing else is seen there")
+
+	kvm := l.Estate.Device("ostrel-kvm")
+	screen := &kvm.Endpoints[1]
+	kvm.Endpoints[0].Profile = "lab-board" // a card that chooses nothing
+	kvm.Endpoints[0].Every++               // and is another one
+	g.SetEstate(l.Estate)
+	_, err = g.Screens("ostrel-virt-2")
+	require.ErrorContains(t, err, "ostrel-kvm shows one of ostrel-virt-1, ostrel-virt-2, ostrel-store, and cannot be told from here which")
+	screen.PortKeys = "scroll-lock scroll-lock {port}"
+	v = look("ostrel-store")
+	require.Nil(t, v.Port.Shown, "it cannot be read back")
+	a, err := v.Attach(t.Context())
+	require.NoError(t, err)
+	defer func() { require.NoError(t, a.Close()) }()
+	require.NoError(t, a.Look(true))
+	require.NoError(t, v.Port.Show(t.Context(), a))
+	require.Eventually(t, func() bool { return l.Seen("ostrel-kvm") == 3 }, time.Minute, time.Millisecond)
+	screen.Shows = "1"
+	require.Nil(t, look("ostrel-virt-1").Port)
+	_, err = g.Screens("ostrel-store")
+	require.ErrorContains(t, err, "no screen of ostrel-store is in the estate")
+}

@@ -65,6 +65,9 @@ var protocols = map[estate.Protocol]protocol{
 	estate.RFB: {[]string{secret.Token, secret.Login}, func(o opening) (gear.Driver, error) {
 		return rfbgear.Open(rfbgear.Options{Name: o.name(), Addresses: o.ep.Addresses, Secret: o.secret, Pin: o.ep.Pin, Timeout: o.ep.Timeout, Known: o.pins.Known, Learn: o.pins.Learn})
 	}},
+	estate.Camera: {[]string{secret.Login, secret.Token}, func(o opening) (gear.Driver, error) {
+		return httpgear.OpenCamera(httpgear.Options{Name: o.name(), Addresses: o.ep.Addresses, Secret: o.secret, Pin: o.ep.Pin, Timeout: o.ep.Timeout}, o.ep.Path)
+	}},
 }
 
 // errNoPorts: this process has no serial ports for gear.

@@ -2,21 +2,18 @@ package garage
 
 import (
 	"context"
+	"strconv"
 	"strings"
+	"time"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/keyboard"
 	"plumbbob/internal/gear"
 )
 
-// A Screen is a way to see the screen of a device.
-type Screen struct {
-	Name   string // of the endpoint
-	Attach func(ctx context.Context) (gear.Attached, error)
-}
-
 // Screens are the ways to see the screen of a device: its own endpoints first, then the KVMs
 // that it is wired to. One that cannot be used is left out while there is another.
-func (g *Garage) Screens(k estate.Key) (all []Screen, err error) {
+func (g *Garage) Screens(k estate.Key) (all []gear.View, err error) {
 	g.mu.Lock()
 	e := g.estate
 	d := e.Device(k)
@@ -26,23 +23,122 @@ func (g *Garage) Screens(k estate.Key) (all []Screen, err error) {
 	}
 	err = notSent(gear.Unsupported, "no screen of %s is in the estate: state an endpoint with protocol rfb, or a video cable to a KVM that has one", k)
 	for _, at := range e.ScreensOf(d) {
-		if shown := e.ShownBy(at.ID.Device); at.Port != "" && len(shown) > 1 {
-			err = notSent(gear.Unsupported, "%s shows one of %s, and cannot be told from here which", at.ID.Device, keys(shown))
+		v, cannot := g.view(e, at)
+		if cannot != nil {
+			err = cannot
 			continue
 		}
-		driver, openErr := g.Open(at.ID)
-		if openErr != nil {
-			err = openErr
-			continue
-		}
-		if s, ok := gear.As[gear.Screen](driver); ok {
-			all = append(all, Screen{at.ID.String(), s.Attach})
-		}
+		all = append(all, v)
 	}
 	if len(all) > 0 {
 		return all, nil
 	}
 	return nil, err
+}
+
+func (g *Garage) view(e *estate.Estate, at estate.ScreenAt) (gear.View, error) {
+	v := gear.View{Name: at.ID.String()}
+	driver, err := g.Open(at.ID)
+	if err != nil {
+		return v, err
+	}
+	s, ok := gear.As[gear.Screen](driver)
+	if !ok {
+		return v, notSent(gear.Unsupported, "%s has no screen", at.ID)
+	}
+	v.Attach = s.Attach
+	ep, _ := e.Device(at.ID.Device).Endpoint(at.ID.Name)
+	if at.Port == "" || ep.Shows != "" {
+		return v, nil
+	}
+	if v.Port, err = g.port(e, at, ep); v.Port == nil && err == nil {
+		if shown := e.ShownBy(at.ID.Device); len(shown) > 1 {
+			return v, notSent(gear.Unsupported, "%s shows one of %s, and cannot be told from here which: state an endpoint whose profile maps its channel, or port-keys", at.ID.Device, keys(shown))
+		}
+	}
+	return v, err
+}
+
+// port is how a KVM is told which of its ports it shows; nil: nothing is known of that.
+func (g *Garage) port(e *estate.Estate, at estate.ScreenAt, ep estate.Endpoint) (*gear.Port, error) {
+	p := &gear.Port{KVM: at.ID.String(), Name: at.Port}
+	if _, ok := e.Device(at.ID.Device).CardEndpoint(); ok {
+		switch c, err := Card[gear.Channel](g, at.ID.Device); {
+		case err == nil:
+			return p, byCard(p, c)
+		case gear.KindOf(err) != gear.Unsupported:
+			return nil, err
+		}
+	}
+	if ep.PortKeys == "" {
+		return nil, nil
+	}
+	return p, byKeys(p, ep.PortKeys)
+}
+
+// byCard has a port be chosen, and read back, by the card of its KVM.
+func byCard(p *gear.Port, c gear.Channel) error {
+	n, err := strconv.Atoi(p.Name)
+	if err != nil {
+		return notSent(gear.Unsupported, "port %q of %s is no number: it is chosen by that", p.Name, p.KVM)
+	}
+	p.Shown = func(ctx context.Context) (string, error) {
+		n, err := c.ShownPort(ctx)
+		return strconv.Itoa(n), err
+	}
+	p.Show = func(ctx context.Context, _ gear.Attached) error { return c.ShowPort(ctx, n) }
+	return nil
+}
+
+// How the keys are pressed that choose a port, and how long a KVM is given to obey.
+const (
+	portKeyHeld = 30 * time.Millisecond
+	portSettles = time.Second
+)
+
+// byKeys has a port be chosen by keys that its KVM keeps for itself.
+func byKeys(p *gear.Port, text string) error {
+	chords, err := keyboard.Row(strings.ReplaceAll(text, "{port}", p.Name))
+	if err != nil {
+		return notSent(gear.Unsupported, "the port-keys of %s: %s", p.KVM, err)
+	}
+	p.Show = func(ctx context.Context, a gear.Attached) error {
+		for _, c := range chords {
+			if err := pressOnce(ctx, a, c); err != nil {
+				return err
+			}
+		}
+		return wait(ctx, portSettles)
+	}
+	return nil
+}
+
+func pressOnce(ctx context.Context, a gear.Attached, c keyboard.Chord) error {
+	for _, k := range c {
+		if err := a.Key(true, k.Sym, k.Code); err != nil {
+			return err
+		}
+	}
+	err := wait(ctx, portKeyHeld)
+	for i := range c { // whatever has happened: no key stays pressed
+		k := c[len(c)-1-i]
+		if failed := a.Key(false, k.Sym, k.Code); failed != nil {
+			return failed
+		}
+	}
+	if err != nil {
+		return err
+	}
+	return wait(ctx, portKeyHeld)
+}
+
+func wait(ctx context.Context, d time.Duration) error {
+	select {
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	case <-time.After(d):
+		return nil
+	}
 }
 
 func keys(all []estate.Key) string {

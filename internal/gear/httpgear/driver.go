@@ -3,6 +3,8 @@
 // requests change something.
 //
 //	driver.go   one device, and which parts of it there are
+//	camera.go   pictures, without a profile
+//	channel.go  a KVM that shows one of several ports
 //	panel.go    buttons and lights on the fronts of other devices
 //	fetch.go    fetching, logging in, and pinning the certificate
 //	find.go     values on a page: JSON pointers (RFC 6901) and regular expressions
@@ -62,6 +64,9 @@ func Open(o Options) (*Driver, error) {
 		d.parts = append(d.parts, &sensors{d})
 	}
 	d.parts = append(d.parts, &plate{d})
+	if p.Channel != nil {
+		d.parts = append(d.parts, &channel{d})
+	}
 	if p.Restart != nil {
 		d.parts = append(d.parts, &restarter{d})
 	}

@@ -74,7 +74,10 @@ func (d *Driver) LastLines(n int) []string { return d.line.LastLines(n) }
 func (d *Driver) Answer(ctx context.Context) error {
 	c, err := d.line.Call(ctx)
 	if err == nil {
-		if err = c.Alive(ctx); err != nil {
+		asked := time.Now()
+		err = c.Alive(ctx)
+		// Who gives up early takes the line from nobody else who is at it.
+		if err != nil && (ctx.Err() == nil || time.Since(asked) > d.o.Timeout/2) {
 			d.line.Lost(c)
 		}
 	}

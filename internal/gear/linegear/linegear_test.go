@@ -226,3 +226,20 @@ func TestItConforms(t *testing.T) {
 		Address: serial(t, l, "ostrel-core")[0], Network: "tcp", Open: at(lab.ShellSecret.Password), Stranger: at("guessed"), Password: "guessed", Refusals: []gear.Kind{gear.BadSecret}, Connects: true,
 	})
 }
+
+// TestWhoGivesUp takes the line from nobody else who is at it; one that is dead is hung up.
+func TestWhoGivesUp(t *testing.T) {
+	d := open(t, Options{Addresses: far(t, "\xff\xfb\x01", ""), Timeout: time.Second}) // it speaks Telnet, and answers nothing
+	c, err := d.Line().Call(t.Context())
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		short, leave := context.WithTimeout(t.Context(), time.Millisecond)
+		defer leave()
+		return d.Answer(short) != nil
+	}, soon, often)
+	still, err := d.Line().Call(t.Context())
+	require.NoError(t, err)
+	require.Same(t, c, still)
+	require.ErrorContains(t, d.Answer(t.Context()), "does not answer")
+	require.Error(t, c.Err())
+}

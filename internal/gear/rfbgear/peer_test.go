@@ -129,7 +129,7 @@ func TestAnothersServer(t *testing.T) {
 				text, _ := os.ReadFile(d.typed)
 				return strings.Contains(string(text), "Tide is 3.2 m @ 11:20\n")
 			}, time.Minute, time.Second, "what was typed, once the terminal is there that takes it")
-			require.True(t, a.ByPosition())
+			require.True(t, a.Takes().ByPosition)
 
 			sameInAll(t, d.address, "made up", c)
 			_, err = open("guessed", "").Attach(t.Context())

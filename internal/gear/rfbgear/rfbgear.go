@@ -223,6 +223,9 @@ type attached struct {
 func (a *attached) Canvas() *canvas.Canvas { return a.canvas }
 func (a *attached) Ended() <-chan struct{} { return a.ended }
 func (a *attached) Err() error             { return a.err }
+func (a *attached) Takes() gear.Takes {
+	return gear.Takes{Keys: true, Pointer: true, ByPosition: a.ByPosition()}
+}
 
 // Resized is told of another size. Before anything is drawn the picture is empty, and none.
 func (a *attached) Resized(p *picture.Picture) {

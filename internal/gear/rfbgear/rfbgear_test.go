@@ -45,7 +45,7 @@ func TestAttach(t *testing.T) {
 	require.NoError(t, a.Look(true))
 	c := a.Canvas()
 	require.Eventually(t, func() bool { p := c.Picture(); return p.W == 1024 && p.Pix[100*1024+500] == 0xe9e4d8 }, time.Minute, time.Millisecond)
-	require.True(t, a.ByPosition())
+	require.True(t, a.Takes().ByPosition)
 	require.NoError(t, a.Key(true, 'x', 0x2d))
 	require.NoError(t, a.Point(100, 160, 1))
 	require.Eventually(t, func() bool { return l.ScreenText("skarvoe-kiosk") == "button 1, name x" }, time.Minute, time.Millisecond)

@@ -2,8 +2,6 @@ package rfb
 
 import (
 	"bytes"
-	"image"
-	"image/color"
 	"image/jpeg"
 	"io"
 
@@ -131,24 +129,8 @@ func drawJPEG(p *picture.Picture, r picture.Rect, text []byte) error {
 	if err != nil {
 		return wrong("it sends a JPEG that is none: %s", err)
 	}
-	at := m.Bounds().Min
-	for y := range r.H {
-		row := p.Row(r.X, r.Y+y, r.W)
-		for x := range row {
-			row[x] = rgbOf(m, at.X+x, at.Y+y)
-		}
-	}
+	p.Draw(r, m)
 	return nil
-}
-
-func rgbOf(m image.Image, x, y int) uint32 {
-	if yuv, ok := m.(*image.YCbCr); ok {
-		at, c := yuv.YOffset(x, y), yuv.COffset(x, y)
-		r, g, b := color.YCbCrToRGB(yuv.Y[at], yuv.Cb[c], yuv.Cr[c])
-		return uint32(r)<<16 | uint32(g)<<8 | uint32(b)
-	}
-	r, g, b, _ := m.At(x, y).RGBA()
-	return r>>8<<16 | g>>8<<8 | b>>8
 }
 
 // tightBasic reads pixels through a filter, of one of the streams where they are not few.

@@ -319,6 +319,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/devices/{key}/screen/past": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        /** What is kept of what the screen of a device showed, where that is watched, the newest first */
+        get: operations["listPictures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{key}/screen/past/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        /** The last picture of the screen of a device that is kept of a time up to a moment */
+        get: operations["getKeptPicture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/devices/{key}/screen/text": {
         parameters: {
             query?: never;
@@ -1547,6 +1587,13 @@ export interface components {
             /** @description of the device's keyboard: us when it is left out */
             layout?: string;
         };
+        KeptPicture: {
+            /** Format: date-time */
+            at: string;
+            /** @description it is kept */
+            why: string;
+            bytes: number;
+        };
         ScreenText: {
             /** @description false: it is a picture, or of a font that is not known, and rows has nothing */
             isText: boolean;
@@ -1688,10 +1735,10 @@ export interface components {
             /** Format: date-time */
             at: string;
             /**
-             * @description its own event log, its serial line, or what it sent over syslog
+             * @description its own event log, its serial line, its screen, or what it sent over syslog
              * @enum {string}
              */
-            from: "log" | "line" | "syslog";
+            from: "log" | "line" | "screen" | "syslog";
             /** @description the sensor or kind of event, the name of what was recognised, or what in the gear has sent it */
             what: string;
             level: components["schemas"]["Level"];
@@ -3375,6 +3422,65 @@ export interface operations {
             query?: {
                 /** @description means nothing: it makes another address, of which nothing is remembered */
                 at?: string;
+                /** @description a KVM that shows one port at a time is told to show this one, if nobody sits at another one that it shows */
+                bring?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The picture */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listPictures: {
+        parameters: {
+            query?: {
+                /** @description two weeks ago when it is left out */
+                since?: string;
+                /** @description now when it is left out */
+                until?: string;
+                /** @description 200 when it is left out */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The pictures */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptPicture"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getKeptPicture: {
+        parameters: {
+            query: {
+                at: string;
             };
             header?: never;
             path: {
@@ -3399,7 +3505,10 @@ export interface operations {
     };
     getScreenText: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description as for a picture of it */
+                bring?: boolean;
+            };
             header?: never;
             path: {
                 /** @description the key of a device */

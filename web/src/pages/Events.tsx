@@ -87,6 +87,7 @@ function List({ events }: { events: EstateEvent[] }) {
           <span className="max-lg:col-span-2">
             {e.what}
             {e.from === 'line' && <span className="text-ink3">, on its serial line</span>}
+            {e.from === 'screen' && <span className="text-ink3">, on its screen</span>}
             {e.from === 'syslog' && <span className="text-ink3">, over syslog</span>}
           </span>
           <span className={`min-w-0 break-words max-lg:col-span-2 ${tone[e.level] ?? ''}`}>{e.text}</span>

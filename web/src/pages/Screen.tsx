@@ -4,6 +4,8 @@ import { Notices, useNotices } from '../parts/Notices'
 import { PowerLinks } from '../parts/PowerLinks'
 import { Button } from '../parts/ui'
 import { WhoIsOn } from '../parts/WhoIsOn'
+import { Hint } from '../screen/Hint'
+import { ItsPast } from '../screen/ItsPast'
 import { ItsText } from '../screen/ItsText'
 import { useInput } from '../screen/input'
 import { KeyRow, TypeText } from '../screen/KeyRow'
@@ -26,6 +28,7 @@ function AtScreen({ device }: { device: string }) {
   const [fits, setFits] = useState(true)
   const [typing, setTyping] = useState(false)
   const [reading, setReading] = useState(false)
+  const [past, setPast] = useState(false)
 
   useEffect(() => {
     const on = canvas.current
@@ -59,7 +62,12 @@ function AtScreen({ device }: { device: string }) {
         </span>
         {connected && <HowItGoes link={link} size={size} />}
       </header>
-      <WhoIsOn state={state} wish={wish} />
+      <WhoIsOn state={state} wish={wish} looks={state.lookOnly}>
+        {state.waits && <Button onClick={() => wish({ do: 'ask' })}>Ask them to leave</Button>}
+        {state.waits && state.mayTake && <Button onClick={() => wish({ do: 'take' })}>Show this one now</Button>}
+        {state.moved && <Button onClick={() => wish({ do: 'again' })}>Show this one again</Button>}
+      </WhoIsOn>
+      <Hint state={state} view={view} />
       <div
         className={`flex min-h-0 flex-1 rounded-lg border border-rule bg-[#11151c] p-1.5 ${fits ? 'items-center justify-center overflow-hidden' : 'overflow-auto'}`}
       >
@@ -74,18 +82,19 @@ function AtScreen({ device }: { device: string }) {
         />
       </div>
       <Notices all={notices} />
-      <KeyRow press={(keys) => wish({ do: 'press', keys })} />
+      {!state.lookOnly && <KeyRow press={(keys) => wish({ do: 'press', keys })} />}
       <div className="flex flex-wrap gap-2">
         <Button onClick={() => setFits((f) => !f)}>{fits ? 'Pixel by pixel' : 'Fit into the page'}</Button>
         <FullScreen of={canvas} />
         <Button onClick={() => wish({ do: 'again' })}>Draw it again</Button>
-        <Button onClick={() => setTyping((t) => !t)}>Type a text…</Button>
+        {!state.lookOnly && <Button onClick={() => setTyping((t) => !t)}>Type a text…</Button>}
         <Button onClick={() => save(device, canvas.current)}>Save a picture</Button>
         <Button onClick={() => setReading((r) => !r)}>Read its text</Button>
-        <Button className="sm:hidden" onClick={() => input.setPoints(!input.points)}>
+        <Button onClick={() => setPast((p) => !p)}>What it showed</Button>
+        <Button className={state.lookOnly ? 'hidden' : 'sm:hidden'} onClick={() => input.setPoints(!input.points)}>
           {input.points ? 'Fingers point' : 'Fingers move the page'}
         </Button>
-        {(['keyboard', 'pointer'] as const).map((what) => (
+        {(state.lookOnly ? [] : (['keyboard', 'pointer'] as const)).map((what) => (
           <label
             key={what}
             className="inline-flex min-h-8 items-center gap-1.5 text-[12.5px] text-ink2 max-sm:min-h-11"
@@ -101,6 +110,7 @@ function AtScreen({ device }: { device: string }) {
         <Colours link={link} choose={(form) => wish({ do: 'form', form })} />
         <PowerLinks device={device} />
       </div>
+      {past && <ItsPast device={device} close={() => setPast(false)} />}
       {reading && <ItsText device={device} close={() => setReading(false)} />}
       {typing && (
         <TypeText

@@ -7,10 +7,13 @@ import { Button } from './ui'
 export function WhoIsOn({
   state,
   wish,
+  looks,
   children,
 }: {
   state: PlaceState
   wish: (w: { do: string }) => void
+  /** There is no keyboard to have. */
+  looks?: boolean
   children?: ReactNode
 }) {
   const session = useSession()
@@ -21,19 +24,19 @@ export function WhoIsOn({
     <div className="flex flex-wrap items-center gap-2 text-[12.5px]">
       <ul className="flex flex-wrap gap-x-3">
         {state.seats?.map((s) => (
-          <li key={s.id} className={s.types ? 'font-semibold' : 'text-ink2'}>
+          <li key={s.id} className={s.types && !looks ? 'font-semibold' : 'text-ink2'}>
             {s.who === session.data?.account && s.id === state.seat ? 'you' : s.who}
-            {s.types && ' · keyboard'}
+            {s.types && !looks && ' · keyboard'}
             {s.away && ' · away'}
           </li>
         ))}
       </ul>
-      {mine && !mine.types && (
+      {mine && !looks && !mine.types && (
         <Button disabled={state.asked?.seat === state.seat} onClick={() => wish({ do: 'ask' })}>
           {state.asked?.seat === state.seat ? `Asked ${holder?.who ?? ''}…` : 'Ask for the keyboard'}
         </Button>
       )}
-      {mine && !mine.types && state.mayTake && <Button onClick={() => wish({ do: 'take' })}>Take it</Button>}
+      {mine && !looks && !mine.types && state.mayTake && <Button onClick={() => wish({ do: 'take' })}>Take it</Button>}
       {asksMe && (
         <span className="flex flex-wrap items-center gap-2 border-l-2 border-brass pl-2">
           {state.asked?.who} asks for the keyboard, and gets it within {state.asked?.seconds} s.

@@ -2,7 +2,17 @@ import { Place, type PlaceHears, type PlaceMessage, type PlaceState } from '../p
 import { readFrame } from './frame'
 import type { Key } from './keys'
 
-export type ViewState = PlaceState & { screen?: string }
+export type ViewState = PlaceState & {
+  /** The connection to it, in words. */
+  screen?: string
+  /** Its KVM shows another one, at which somebody is; or somebody at its KVM has chosen another. */
+  waits?: boolean
+  moved?: boolean
+  /** It takes neither keys nor a pointer. */
+  lookOnly?: boolean
+  /** Why there is no connection to it. */
+  trouble?: string
+}
 export type ViewLink = { ms: number; rate?: number; form: string }
 export type ViewWish = { do: string; form?: string; keys?: string[]; text?: string; layout?: string }
 
@@ -14,6 +24,7 @@ const point = 3
 /** One person at a screen, which is drawn on a canvas. */
 export class View extends Place<ViewState, ViewWish> {
   private drawing = Promise.resolve()
+  private unanswered = 0 // when a key was pressed behind which nothing has changed
 
   constructor(
     device: string,
@@ -33,6 +44,7 @@ export class View extends Place<ViewState, ViewWish> {
   }
 
   private async draw(data: ArrayBuffer) {
+    this.unanswered = 0
     const frame = await readFrame(new Uint8Array(data, numberBytes))
     const { canvas } = this
     if (canvas.width !== frame.width || canvas.height !== frame.height) {
@@ -52,7 +64,13 @@ export class View extends Place<ViewState, ViewWish> {
     if (m.link) this.sees.link(m.link)
   }
 
+  /** For how long keys have changed nothing, in ms. */
+  deafFor(now: number) {
+    return this.unanswered ? now - this.unanswered : 0
+  }
+
   key(down: boolean, k: Key) {
+    this.unanswered ||= Date.now()
     const said = new DataView(new ArrayBuffer(8))
     said.setUint8(0, key)
     said.setUint8(1, down ? 1 : 0)

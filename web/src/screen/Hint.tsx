@@ -1,0 +1,30 @@
+import { type RefObject, useEffect, useState } from 'react'
+import type { View, ViewState } from './view'
+
+const hints: Record<string, string> = {
+  unreachable:
+    'Nothing answers at what shows it. Is that without power, or the way to it broken? The device page says; an outlet of it can be cycled from there.',
+  'bad-secret': 'What shows it does not let Plumb Bob in: a keeper sets its secret again, with plumb secret set.',
+  busy: 'What shows it lets no more in: somebody may look at it past Plumb Bob.',
+  unsupported: 'What shows it speaks in a way that is not known here: its settings may offer another.',
+  malformed:
+    'What shows it answers nonsense: it may be starting, or hang. A cycle of its own power helps where nothing else does.',
+}
+
+const deafAfter = 10_000
+
+/** What to try when there is no picture, or when keys change nothing. */
+export function Hint({ state, view }: { state: ViewState; view: RefObject<View | undefined> }) {
+  const [deaf, setDeaf] = useState(false)
+  useEffect(() => {
+    const timer = setInterval(() => setDeaf((view.current?.deafFor(Date.now()) ?? 0) > deafAfter), 1000)
+    return () => clearInterval(timer)
+  }, [view])
+  const hint = state.trouble && !state.up ? hints[state.trouble] : undefined
+  const text =
+    hint ??
+    (deaf && state.up
+      ? 'Keys have changed nothing for 10 s: the system may not have taken the keyboard, or hangs. Try Ctrl-Alt-Del or Caps Lock, draw the picture again, or see its power beside it.'
+      : undefined)
+  return text ? <p className="border-l-2 border-brass pl-2 text-[12.5px] text-ink2">{text}</p> : null
+}
