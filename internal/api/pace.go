@@ -12,13 +12,14 @@ const formAuto = "auto"
 // How much is on its way to somebody who looks: so little that what is drawn is what is shown
 // now, and so much that a link with a long way is used.
 const (
-	mostUndrawn      = 3                      // frames
-	mostUndrawnBytes = 24 << 10               // and no more behind so much
-	slowRate         = 60 << 10               // bytes in a second: from here on fewer colours
-	quickRate        = 150 << 10              // from here on all of them again
-	tellingBytes     = 8 << 10                // a frame of less says nothing of a rate
-	tellingTime      = 300 * time.Millisecond // unless it takes so much longer than others
-	msStep           = 20                     // a delay that differs by less is the same
+	mostUndrawn      = 3                       // frames
+	mostUndrawnBytes = 24 << 10                // and no more behind so much
+	slowRate         = 60 << 10                // bytes in a second: from here on fewer colours
+	quickRate        = 150 << 10               // from here on all of them again
+	tellingBytes     = 8 << 10                 // a frame of less says nothing of a rate
+	tellingTime      = 300 * time.Millisecond  // unless it takes so much longer than others
+	firstTime        = 1500 * time.Millisecond // the first frame takes no longer on a link that takes all colours
+	msStep           = 20                      // a delay that differs by less is the same
 )
 
 // pace is how fast somebody is sent pictures, by when they say that they have drawn them. It may
@@ -54,7 +55,11 @@ func (p *pace) now() (ready bool, form picture.Form, link linkView) {
 	if p.form == picture.InFew {
 		link.Form = "few"
 	}
-	return len(p.way) == 0 || len(p.way) < mostUndrawn && bytes < mostUndrawnBytes, p.form, link
+	form = p.form
+	if p.delay == 0 && !p.chosen {
+		form = picture.InFew // something is seen soon, however slow the link is
+	}
+	return len(p.way) == 0 || len(p.way) < mostUndrawn && bytes < mostUndrawnBytes, form, link
 }
 
 func (p *pace) sent(n uint32, bytes int, at time.Time) {
@@ -99,6 +104,8 @@ func (p *pace) learn(took time.Duration, bytes int, alone bool) {
 		}
 	}
 	switch {
+	case first && !p.chosen && took > firstTime:
+		p.form = picture.InFew
 	case p.chosen || p.rate == 0:
 	case p.rate < slowRate:
 		p.form = picture.InFew

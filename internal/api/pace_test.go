@@ -20,8 +20,10 @@ func TestPace(t *testing.T) {
 		now = now.Add(took)
 		p.drawn(n, now)
 	}
-	looks(3<<10, 250*time.Millisecond)
 	_, form, _ := p.now()
+	require.Equal(t, picture.InFew, form, "something is seen soon")
+	looks(3<<10, 250*time.Millisecond)
+	_, form, _ = p.now()
 	require.Equal(t, picture.InFull, form, "the page has only been loaded")
 	looks(100, 10*time.Millisecond)
 	looks(3<<10, 60*time.Millisecond)
@@ -63,4 +65,9 @@ func TestPace(t *testing.T) {
 	p.sent(n+1, 100<<10, now)
 	ready, _, _ = p.now()
 	require.False(t, ready, "a large one goes alone")
+
+	p, n = pace{}, 0
+	looks(30<<10, 1700*time.Millisecond)
+	_, form, _ = p.now()
+	require.Equal(t, picture.InFew, form, "nor is the second one large")
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -209,8 +210,12 @@ func (r *Room) View(k estate.Key, x seat.Seat) (*View, error) {
 	if err := seat.MaySit(x.Role); err != nil { // before a screen is called for them
 		return nil, err
 	}
-	if _, err := r.Screens(k); err != nil {
+	all, err := r.Screens(k)
+	if err != nil {
 		return nil, err
+	}
+	if !slices.ContainsFunc(all, func(v gear.View) bool { return !v.LookOnly }) {
+		x.Watch = true // there is no keyboard to have
 	}
 	if x.ID == "" {
 		x.ID = newID()

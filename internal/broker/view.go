@@ -9,7 +9,6 @@ import (
 	"plumbbob/internal/core/keyboard"
 	"plumbbob/internal/core/picture"
 	"plumbbob/internal/core/seat"
-	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 )
 
@@ -123,6 +122,9 @@ func (v *View) typing(f func(gear.Attached) error) error {
 	s := v.s
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if s.gear != nil && s.gear.Takes() == (gear.Takes{}) {
+		return &seat.NoError{Text: "nothing was sent: a camera takes neither keys nor a pointer"}
+	}
 	if err := s.seats.Types(v.ID, time.Now()); err != nil {
 		return err
 	}
@@ -130,11 +132,7 @@ func (v *View) typing(f func(gear.Attached) error) error {
 		return &seat.NoError{Text: "nothing was sent: the screen is " + s.state}
 	}
 	s.keys = v.ID
-	err := f(s.gear)
-	switch {
-	case err != nil && gear.OutcomeOf(err) == sending.NotSent:
-		return &seat.NoError{Text: "nothing was sent: " + err.Error()}
-	case err != nil:
+	if err := f(s.gear); err != nil {
 		return &seat.NoError{Text: fmt.Sprintf("it may not have been sent: %s", err)}
 	}
 	return nil

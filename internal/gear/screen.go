@@ -35,6 +35,8 @@ type View struct {
 	Name   string // of the endpoint
 	Attach func(ctx context.Context) (Attached, error)
 	Port   *Port // nil: nothing else is seen there
+
+	LookOnly bool // it takes neither keys nor a pointer
 }
 
 // Takes is what a screen takes. A camera takes nothing.

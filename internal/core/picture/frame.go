@@ -1,8 +1,11 @@
 package picture
 
 import (
+	"bytes"
 	"compress/flate"
 	"encoding/binary"
+	"image"
+	"image/jpeg"
 )
 
 // A Form is how a picture is written for somebody who looks.
@@ -11,8 +14,11 @@ type Form uint8
 // The forms.
 const (
 	InFull Form = iota // every pixel as it is
-	InFew              // 256 colours
+	InFew              // 256 colours; or, of what has many, a photograph
 )
+
+// asPhoto is how a frame says that it has a photograph. Nobody asks for that.
+const asPhoto = 2
 
 // Forms are their names.
 var Forms = map[string]Form{"full": InFull, "few": InFew}
@@ -34,7 +40,8 @@ const mostParts = 65535
 // Frame writes parts of a picture, each within it: its width and height, the form, how many parts
 // there are, each as x, y, width and height (all big-endian, of 16 bits; the form of 8), and then,
 // deflated (RFC 1951), the tiles of all parts one after the other (RFC 6143, section 7.7.6), with
-// pixels of three bytes, red, green and blue, or of one, 3-3-2 bits.
+// pixels of three bytes, red, green and blue, or of one, 3-3-2 bits. Of few colours it may be
+// a photograph instead: then there is one part, and behind it a JPEG.
 func (f *Framer) Frame(p *Picture, parts []Rect, form Form) []byte {
 	if len(parts) > mostParts {
 		parts = []Rect{{0, 0, p.W, p.H}}
@@ -60,7 +67,67 @@ func (f *Framer) Frame(p *Picture, parts []Rect, form Form) []byte {
 	f.z.Reset((*sink)(f))
 	_, _ = f.z.Write(f.tiles) // a sink takes everything
 	_ = f.z.Close()
+	if form == InFew && len(f.out) > photoAbove && manyColours(p, parts) {
+		if photo := photograph(p, parts); len(photo) < photoMost*len(f.out) {
+			return photo
+		}
+	}
 	return f.out
+}
+
+// How large a frame is from which on it may be a photograph, how much larger than few colours that
+// may be, since it says so much more, and how good it is.
+const (
+	photoAbove   = 4 << 10
+	photoMost    = 2
+	photoQuality = 45
+)
+
+// manyColours says whether parts of a picture have as many colours as photographs have, and no
+// drawing: of each fifth pixel.
+func manyColours(p *Picture, parts []Rect) bool {
+	const step, many = 5, 250
+	var seen [4096]bool
+	n := 0
+	for _, r := range parts {
+		for y := r.Y; y < r.Y+r.H; y++ {
+			row := p.Row(r.X, y, r.W)
+			for x := y % step; x < len(row); x += step {
+				if at := row[x] * 0x9e3779b1 >> 20; !seen[at] {
+					seen[at] = true
+					if n++; n == many {
+						return true
+					}
+				}
+			}
+		}
+	}
+	return false
+}
+
+// photograph is a frame with one part, in which all parts are, as JPEG.
+func photograph(p *Picture, parts []Rect) []byte {
+	all := parts[0]
+	for _, r := range parts[1:] {
+		x, y := min(all.X, r.X), min(all.Y, r.Y)
+		all = Rect{x, y, max(all.X+all.W, r.X+r.W) - x, max(all.Y+all.H, r.Y+r.H) - y}
+	}
+	m := image.NewRGBA(image.Rect(0, 0, all.W, all.H))
+	for y := range all.H {
+		row := m.Pix[y*m.Stride:]
+		for x, c := range p.Row(all.X, all.Y+y, all.W) {
+			row[4*x], row[4*x+1], row[4*x+2], row[4*x+3] = byte(c>>16), byte(c>>8), byte(c), 255
+		}
+	}
+	var out bytes.Buffer
+	head := binary.BigEndian.AppendUint16(nil, uint16(p.W))
+	head = append(binary.BigEndian.AppendUint16(head, uint16(p.H)), asPhoto)
+	for _, n := range []int{1, all.X, all.Y, all.W, all.H} {
+		head = binary.BigEndian.AppendUint16(head, uint16(n))
+	}
+	out.Write(head)
+	_ = jpeg.Encode(&out, m, &jpeg.Options{Quality: photoQuality}) // a buffer takes everything
+	return out.Bytes()
 }
 
 // sink is where a framer's compressor writes.

@@ -1,6 +1,9 @@
 package picture
 
 import (
+	"bytes"
+	"image/jpeg"
+	"math"
 	"testing"
 	"time"
 
@@ -100,4 +103,38 @@ func TestAStrip(t *testing.T) {
 	at = at.Add(StripSpan + time.Minute)
 	add(60)
 	require.Len(t, s.Shots, 2, "what was seen when the span began stays")
+}
+
+// TestAPhotograph: what no few colours can say in little is sent as one, on a slow link alone;
+// text never is.
+func TestAPhotograph(t *testing.T) {
+	p := New(640, 400)
+	for i := range p.Pix {
+		x, y := i%640, i/640
+		p.Pix[i] = uint32(128+100*math.Sin(float64(x)/17)+float64(i*2654435761>>7&15))<<16 | uint32(120+90*math.Cos(float64(y)/11))<<8 | uint32(x/2)
+	}
+	parts := []Rect{{16, 16, 320, 192}, {400, 64, 128, 240}}
+	var f Framer
+	full := f.Frame(p, parts, InFull)
+	require.Equal(t, byte(InFull), full[4])
+	few := f.Frame(p, parts, InFew)
+	require.Equal(t, byte(asPhoto), few[4])
+	require.Less(t, len(few), len(full)/8)
+	require.Equal(t, []byte{2, 128, 1, 144, 2, 0, 1, 0, 16, 0, 16, 2, 0, 1, 32}, few[:15])
+	m, err := jpeg.Decode(bytes.NewReader(few[15:]))
+	require.NoError(t, err)
+	got := Of(m)
+	require.Equal(t, [2]int{512, 288}, [2]int{got.W, got.H})
+	off := 0.0
+	for y := range got.H {
+		for x, c := range got.Row(0, y, got.W) {
+			off += math.Abs(float64(c>>8&255) - float64(p.Pix[(16+y)*640+16+x]>>8&255))
+		}
+	}
+	require.Less(t, off/float64(got.W*got.H), 12.0)
+	text := New(1280, 800)
+	for i := range text.Pix {
+		text.Pix[i] = uint32(i*2654435761>>9&1) * 0xaaaaaa
+	}
+	require.Equal(t, byte(InFew), f.Frame(text, []Rect{{0, 0, 1280, 800}}, InFew)[4])
 }

@@ -48,6 +48,7 @@ func (g *Garage) view(e *estate.Estate, at estate.ScreenAt) (gear.View, error) {
 	}
 	v.Attach = s.Attach
 	ep, _ := e.Device(at.ID.Device).Endpoint(at.ID.Name)
+	v.LookOnly = ep.Protocol == estate.Camera
 	if at.Port == "" || ep.Shows != "" {
 		return v, nil
 	}

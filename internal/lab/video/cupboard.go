@@ -39,7 +39,7 @@ const (
 // Draw draws it.
 func (c *Cupboard) Draw() *picture.Picture {
 	p := picture.New(cupboardW, cupboardH)
-	back, shelf, box, words := uint32(wall), uint32(wood), uint32(casing), uint32(white)
+	back, shelf, box, words := uint32(wall), uint32(wood), uint32(casing), uint32(paper)
 	if !c.Light {
 		back, shelf, box, words = dark, dark, dark, dark
 	}
@@ -60,6 +60,18 @@ func (c *Cupboard) Draw() *picture.Picture {
 		}
 		p.Fill(picture.Rect{X: x + 236, Y: y + 20, W: 10, H: 10}, light)
 	}
+	c.grain(p)
 	Text(p, 12, 8, c.Title+"  "+c.At.UTC().Format("2006-01-02 15:04:05"), white, back)
 	return p
+}
+
+// grain is the noise of what the camera sees with.
+func (c *Cupboard) grain(p *picture.Picture) {
+	n := uint32(c.At.UnixNano()) | 1
+	for i, was := range p.Pix {
+		n ^= n << 13
+		n ^= n >> 17
+		n ^= n << 5
+		p.Pix[i] = was + n&0x070707 // no colour of it is so bright that it would overflow
+	}
 }

@@ -69,7 +69,7 @@ function AtScreen({ device }: { device: string }) {
       </WhoIsOn>
       <Hint state={state} view={view} />
       <div
-        className={`flex min-h-0 flex-1 rounded-lg border border-rule bg-[#11151c] p-1.5 ${fits ? 'items-center justify-center overflow-hidden' : 'overflow-auto'}`}
+        className={`relative flex min-h-0 flex-1 rounded-lg border border-rule bg-[#11151c] p-1.5 ${fits ? 'items-center justify-center overflow-hidden' : 'overflow-auto'}`}
       >
         <canvas
           ref={canvas}
@@ -80,6 +80,8 @@ function AtScreen({ device }: { device: string }) {
           className={`cursor-crosshair outline-none focus-visible:ring-2 focus-visible:ring-brass ${fits ? 'max-h-full max-w-full' : 'm-auto max-w-none shrink-0'} ${input.points ? 'touch-none' : ''}`}
           {...input.on}
         />
+        {past && <ItsPast device={device} close={() => setPast(false)} />}
+        {reading && <ItsText device={device} close={() => setReading(false)} />}
       </div>
       <Notices all={notices} />
       {!state.lookOnly && <KeyRow press={(keys) => wish({ do: 'press', keys })} />}
@@ -89,11 +91,27 @@ function AtScreen({ device }: { device: string }) {
         <Button onClick={() => wish({ do: 'again' })}>Draw it again</Button>
         {!state.lookOnly && <Button onClick={() => setTyping((t) => !t)}>Type a text…</Button>}
         <Button onClick={() => save(device, canvas.current)}>Save a picture</Button>
-        <Button onClick={() => setReading((r) => !r)}>Read its text</Button>
-        <Button onClick={() => setPast((p) => !p)}>What it showed</Button>
-        <Button className={state.lookOnly ? 'hidden' : 'sm:hidden'} onClick={() => input.setPoints(!input.points)}>
-          {input.points ? 'Fingers point' : 'Fingers move the page'}
+        <Button
+          onClick={() => {
+            setPast(false)
+            setReading((r) => !r)
+          }}
+        >
+          Read its text
         </Button>
+        <Button
+          onClick={() => {
+            setReading(false)
+            setPast((p) => !p)
+          }}
+        >
+          What it showed
+        </Button>
+        {!state.lookOnly && (
+          <Button className="sm:hidden" onClick={() => input.setPoints(!input.points)}>
+            {input.points ? 'Fingers point' : 'Fingers move the page'}
+          </Button>
+        )}
         {(state.lookOnly ? [] : (['keyboard', 'pointer'] as const)).map((what) => (
           <label
             key={what}
@@ -110,8 +128,6 @@ function AtScreen({ device }: { device: string }) {
         <Colours link={link} choose={(form) => wish({ do: 'form', form })} />
         <PowerLinks device={device} />
       </div>
-      {past && <ItsPast device={device} close={() => setPast(false)} />}
-      {reading && <ItsText device={device} close={() => setReading(false)} />}
       {typing && (
         <TypeText
           close={() => setTyping(false)}
@@ -153,7 +169,7 @@ function Colours({ link, choose }: { link?: ViewLink; choose: (form: string) => 
       >
         <option value="auto">as the link allows{link?.form === 'few' ? ': few now' : ''}</option>
         <option value="full">all of them</option>
-        <option value="few">256</option>
+        <option value="few">256, photographs coarser</option>
       </select>
     </label>
   )

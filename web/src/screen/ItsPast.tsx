@@ -22,7 +22,7 @@ export function ItsPast({ device, close }: { device: string; close: () => void }
   const shown = all?.[n]
   const address = shown && `/api/v1/devices/${device}/screen/past/picture?at=${encodeURIComponent(shown.at)}`
   return (
-    <section className="max-h-[70dvh] overflow-auto rounded-lg border border-rule2 bg-panel p-3">
+    <section className="absolute inset-0 flex flex-col overflow-auto rounded-lg bg-panel p-3">
       {error && <Wrong error={error} />}
       {!all && !error && <Loading what="what it showed" />}
       {all?.length === 0 && (
@@ -36,7 +36,7 @@ export function ItsPast({ device, close }: { device: string; close: () => void }
           <img
             src={address}
             alt={`What the screen of ${device} showed`}
-            className="mx-auto max-h-[45dvh] rounded border border-rule"
+            className="mx-auto min-h-0 max-w-full flex-1 rounded border border-rule object-contain"
           />
           <div className="mt-2 flex flex-wrap items-center gap-2">
             <Button disabled={n === 0} onClick={() => setN(n - 1)}>

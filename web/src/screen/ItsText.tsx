@@ -11,7 +11,7 @@ export function ItsText({ device, close }: { device: string; close: () => void }
     unwrap(api.GET('/devices/{key}/screen/text', { params: { path: { key: device } } })).then(setText, setError)
   }, [device])
   return (
-    <section className="max-h-[45dvh] overflow-auto rounded-lg border border-rule2 bg-panel p-3">
+    <section className="absolute inset-0 flex flex-col overflow-auto rounded-lg bg-panel p-3">
       {error && <Wrong error={error} />}
       {!text && !error && <Loading what="what stands there" />}
       {text && !text.isText && <p>It shows a picture, or text in a font that is not known here.</p>}

@@ -2,12 +2,16 @@
 // are those of RFC 6143, section 7.7.6.
 
 export type Frame = { width: number; height: number; parts: Part[] }
-export type Part = { x: number; y: number; width: number; height: number; pixels: Uint8ClampedArray<ArrayBuffer> }
+export type Part = { x: number; y: number; width: number; height: number } & (
+  | { pixels: Uint8ClampedArray<ArrayBuffer> }
+  | { photo: ImageBitmap }
+)
 
 const tile = 64
 const head = 7
 const rectBytes = 8
 const opaque = 0xff000000
+const asPhoto = 2
 
 async function inflate(bytes: Uint8Array<ArrayBuffer>): Promise<Uint8Array> {
   const stream = new Blob([bytes]).stream().pipeThrough(new DecompressionStream('deflate-raw'))
@@ -17,6 +21,11 @@ async function inflate(bytes: Uint8Array<ArrayBuffer>): Promise<Uint8Array> {
 export async function readFrame(bytes: Uint8Array<ArrayBuffer>): Promise<Frame> {
   const v = new DataView(bytes.buffer, bytes.byteOffset, bytes.byteLength)
   const n = v.getUint16(5)
+  if (v.getUint8(4) === asPhoto) {
+    const photo = await createImageBitmap(new Blob([bytes.subarray(head + rectBytes)], { type: 'image/jpeg' }))
+    const part = { x: v.getUint16(head), y: v.getUint16(head + 2), width: photo.width, height: photo.height, photo }
+    return { width: v.getUint16(0), height: v.getUint16(2), parts: [part] }
+  }
   const tiles = new Tiles(await inflate(bytes.subarray(head + n * rectBytes)), v.getUint8(4) === 1)
   const parts: Part[] = []
   for (let i = 0; i < n; i++) {

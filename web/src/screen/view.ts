@@ -53,7 +53,12 @@ export class View extends Place<ViewState, ViewWish> {
       this.sees.size(frame.width, frame.height)
     }
     const to = canvas.getContext('2d')
-    for (const p of frame.parts) to?.putImageData(new ImageData(p.pixels, p.width, p.height), p.x, p.y)
+    for (const p of frame.parts) {
+      if ('photo' in p) {
+        to?.drawImage(p.photo, p.x, p.y)
+        p.photo.close()
+      } else to?.putImageData(new ImageData(p.pixels, p.width, p.height), p.x, p.y)
+    }
     const said = new DataView(new ArrayBuffer(5))
     said.setUint8(0, drawn)
     said.setUint32(1, new DataView(data).getUint32(0))
