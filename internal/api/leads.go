@@ -9,11 +9,13 @@ import (
 
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/glyph"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/serial"
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/core/wiring"
 	"plumbbob/internal/keep"
+	"plumbbob/internal/screen"
 	"plumbbob/internal/store"
 )
 
@@ -45,8 +47,8 @@ func (s *Server) leads(ctx context.Context, key string, asks bool) (contract.Lea
 	if d == nil {
 		return contract.Leads{}, usage("there is no device %q: plumb board lists them", key)
 	}
-	if len(d.Panel) == 0 && !d.HasLine() {
-		return contract.Leads{}, usage("of %s the estate has neither panel leads nor a serial line", key)
+	if len(d.Panel) == 0 && !d.HasLine() && len(d.Video) == 0 {
+		return contract.Leads{}, usage("of %s the estate has neither panel leads, nor a serial line, nor a video cable", key)
 	}
 	found := wiring.Leads{At: time.Now().UTC()}
 	for _, lead := range d.Panel {
@@ -67,7 +69,51 @@ func (s *Server) leads(ctx context.Context, key string, asks bool) (contract.Lea
 		}
 		found.All = append(found.All, line)
 	}
+	if len(d.Video) > 0 && len(e.ScreensOf(d)) > 0 {
+		found.All = append(found.All, s.screenLeads(ctx, e, d, asks)...)
+	}
 	return leadsView(found), s.keepLeads(ctx, d, found)
+}
+
+// screenLeads looks at what stands on the screen of a device; with asks, a KVM is told to show it,
+// and a key is pressed whose light comes back.
+func (s *Server) screenLeads(ctx context.Context, e *estate.Estate, d *estate.Device, asks bool) []wiring.Lead {
+	w := whoIs(ctx)
+	at, up := d.Video[0].String(), s.isUp(d.Key)
+	keys := wiring.Tapped{At: at, Expected: up, Why: "that is done on request"}
+	seen := wiring.Picture{At: at, Expected: up}
+	if asks { // the keys first: with them it is shown
+		var err error
+		keys.Why = ""
+		if keys.Lights, keys.Answered, err = s.Broker.Tap(ctx, d.Key, w.Account, operation.Role(w.Role)); err != nil {
+			keys.Why = err.Error()
+		}
+	}
+	within, cancel := context.WithTimeout(ctx, screenWithin)
+	defer cancel()
+	p, err := s.Broker.Glimpse(within, d.Key, pictureSettle, asks)
+	if err != nil {
+		seen.Why = err.Error()
+	} else {
+		seen.Up = true
+		if t, is := glyph.Read(p, screen.Fonts()); is {
+			seen.Text = strings.Join(t.Rows, "\n")
+		}
+	}
+	return []wiring.Lead{wiring.Screen(d.Key, keysOf(e), seen), wiring.Keyboard(keys)}
+}
+
+func (s *Server) isUp(k estate.Key) bool {
+	v := s.Keeper.Verdict(k).State
+	return v == verdict.Steady || v == verdict.Strained
+}
+
+func keysOf(e *estate.Estate) []estate.Key {
+	all := make([]estate.Key, len(e.Devices))
+	for i := range e.Devices {
+		all[i] = e.Devices[i].Key
+	}
+	return all
 }
 
 // keepLeads keeps what was found, so that the device says which leads are proved.
@@ -123,8 +169,7 @@ func (s *Server) newestPress(ctx context.Context, d *estate.Device) (*wiring.Pre
 // serialLead looks at what the line of a device says; with asks, to a newline.
 func (s *Server) serialLead(ctx context.Context, e *estate.Estate, d *estate.Device, asks bool) (wiring.Lead, error) {
 	w := whoIs(ctx)
-	v := s.Keeper.Verdict(d.Key).State
-	l := wiring.Line{At: d.Serial[0].String(), Up: true, Expected: v == verdict.Steady || v == verdict.Strained}
+	l := wiring.Line{At: d.Serial[0].String(), Up: true, Expected: s.isUp(d.Key)}
 	if asks {
 		a, err := s.Broker.Ask(ctx, d.Key, w.Account, operation.Role(w.Role))
 		if err != nil {
@@ -134,11 +179,7 @@ func (s *Server) serialLead(ctx context.Context, e *estate.Estate, d *estate.Dev
 	} else {
 		l.Said = s.heardLately(ctx, d.Key)
 	}
-	all := make([]estate.Key, len(e.Devices))
-	for i := range e.Devices {
-		all[i] = e.Devices[i].Key
-	}
-	return wiring.Serial(d.Key, all, l), nil
+	return wiring.Serial(d.Key, keysOf(e), l), nil
 }
 
 // heardLately is the newest of what a line has said, as far as it is kept.

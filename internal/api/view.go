@@ -181,6 +181,12 @@ func (g glance) waysIn(d *estate.Device) []contract.WayIn {
 			g.proved(out, d, wiring.ButtonLead)
 		}
 	}
+	for _, at := range g.e.ScreensOf(d) {
+		if at.Port != "" {
+			way("screen", fmt.Sprintf("screen at %s, port %s", at.ID.Device, at.Port), at.ID.Device, at.ID.Name)
+			g.proved(out, d, wiring.ScreenLead)
+		}
+	}
 	for _, ep := range d.Endpoints {
 		if d.OverSerial(ep) {
 			way("serial", lineLabel(d, ep), d.Key, ep.Name)

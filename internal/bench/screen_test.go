@@ -36,6 +36,7 @@ func (g glass) Key(bool, uint32, uint16) error { return nil }
 func (g glass) Point(int, int, uint8) error    { return nil }
 func (g glass) Takes() gear.Takes              { return gear.Takes{Keys: true, Pointer: true} }
 func (g glass) Ended() <-chan struct{}         { return g.ended }
+func (g glass) Lights() (uint8, bool)          { return 0, false }
 func (g glass) Err() error                     { return nil }
 func (g glass) Close() error                   { return nil }
 func (g glass) attach() (gear.Attached, error) { return g, nil }

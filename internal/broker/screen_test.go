@@ -54,6 +54,7 @@ func (g *glass) Key(down bool, sym uint32, code uint16) error {
 func (g *glass) Point(x, y int, buttons uint8) error { return g.note("at %d,%d %d", x, y, buttons) }
 func (g *glass) Takes() gear.Takes                   { return gear.Takes{Keys: true, Pointer: true} }
 func (g *glass) Ended() <-chan struct{}              { return g.ended }
+func (g *glass) Lights() (uint8, bool)               { return 0, false }
 func (g *glass) Err() error                          { return errors.New("the far end is gone") }
 func (g *glass) Close() error                        { return nil }
 

@@ -39,13 +39,13 @@ func (a *app) leads(ctx context.Context, s *service, device string, want leadsWa
 	}
 	style := map[contract.LeadVerdict]string{contract.LeadWrong: "hung", contract.LeadRight: "done", contract.LeadUnknown: "unknown"}
 	for _, x := range found.Leads {
-		fmt.Fprintln(a.out, a.paint(style[x.Verdict], fmt.Sprintf("  %-7s %-18s %-8s %s", x.Kind, x.At, x.Verdict, a.wrap(x.Text, 38, "          "))))
+		fmt.Fprintln(a.out, a.paint(style[x.Verdict], fmt.Sprintf("  %-8s %-18s %-8s %s", x.Kind, x.At, x.Verdict, a.wrap(x.Text, 38, "          "))))
 		if x.Try != nil {
 			fmt.Fprintln(a.out, a.paint("head", "          "+a.wrap("→ "+*x.Try, 10, "            ")))
 		}
 	}
 	if len(found.Leads) == 0 {
-		fmt.Fprintln(a.out, "The estate states no leads to it: panel: and serial: do.")
+		fmt.Fprintln(a.out, "The estate states no leads to it: panel:, serial: and video: do.")
 	}
 	return nil
 }

@@ -40,5 +40,5 @@ func TestSwappedLeads(t *testing.T) {
 	require.Contains(t, w.flat(0, "", "wiring", "check", "skarvoe-kiosk", "--press", "--yes", "--why", "which lead"), "button skarvoe-kvm/1", "whatever came of it: here it starts faster than anybody looks")
 	w.says(0, "", "press", "skarvoe-kiosk", "--yes", "--why", "which lead", "--follow") // its light goes dark
 	require.Contains(t, w.flat(0, "", "wiring", "check", "skarvoe-kiosk", "--leads"), "button skarvoe-kvm/1 right a press moved this device")
-	require.Contains(t, w.flat(2, "", "wiring", "check", "skarvoe-gate", "--leads"), "has neither panel leads nor a serial line")
+	require.Contains(t, w.flat(2, "", "wiring", "check", "skarvoe-gate", "--leads"), "has neither panel leads, nor a serial line, nor a video cable")
 }

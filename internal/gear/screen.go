@@ -60,6 +60,9 @@ type Attached interface {
 	Point(x, y int, buttons uint8) error
 	// Takes says what it takes beside being looked at.
 	Takes() Takes
+	// Lights are those of the keyboard, a bit each: Scroll Lock, Num Lock, Caps Lock; where the
+	// gear tells of them.
+	Lights() (lights uint8, known bool)
 	// Ended is closed when the connection has ended; Err says why then.
 	Ended() <-chan struct{}
 	Err() error

@@ -132,6 +132,14 @@ func (c *channel) Point(x, y int, buttons uint8) {
 	}
 }
 
+// Lights are those of the keyboard at the port that is seen.
+func (c *channel) Lights() uint8 {
+	if d := c.display(); d != nil {
+		return d.Lights()
+	}
+	return 0
+}
+
 // Choose has a KVM show another port.
 func (w *World) Choose(kvm estate.Key, port int) error {
 	if port < 1 || port > channelPorts {

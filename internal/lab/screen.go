@@ -30,6 +30,7 @@ type display struct {
 	desk    *video.Desktop // nil of a box that nobody works at
 	looking int
 	held    map[uint16]bool // keys that are down, by their codes
+	lights  uint8           // of its keyboard
 }
 
 // desks are the roles of boxes that people work at.
@@ -177,6 +178,22 @@ func (x *display) Point(px, py int, buttons uint8) {
 	x.desk.Point(px, py, buttons&1 != 0)
 }
 
+// lockKeys are the keys with a light, which the system of a box switches, and not its keyboard.
+var lockKeys = map[uint16]uint8{0x46: rfb.ScrollLight, 0x45: rfb.NumLight, 0x3a: rfb.CapsLight}
+
+func (x *display) lives(sees shows) bool {
+	x.l.mu.Lock()
+	defer x.l.mu.Unlock()
+	return (sees == showsText || sees == showsDesk) && !x.b.crashed
+}
+
+// Lights are those of its keyboard.
+func (x *display) Lights() uint8 {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	return x.lights
+}
+
 // Key presses a key of the box, or lets it go.
 func (x *display) Key(down bool, sym uint32, code uint16) {
 	if code == 0 {
@@ -187,6 +204,12 @@ func (x *display) Key(down bool, sym uint32, code uint16) {
 	shift, ctrl, alt := x.held[codeShift] || x.held[codeShiftRight], x.held[codeCtrl] || x.held[codeCtrlRight], x.held[codeAlt] || x.held[codeAltRight]
 	x.mu.Unlock()
 	sees := x.sees(time.Now())
+	if light := lockKeys[code]; down && light != 0 && x.lives(sees) {
+		x.mu.Lock()
+		x.lights ^= light
+		x.mu.Unlock()
+		return
+	}
 	if !down || sees == showsNothing || sees == showsStill {
 		return
 	}

@@ -314,9 +314,11 @@ func (e InterlockLift) Valid() bool {
 
 // Defines values for LeadKind.
 const (
-	LeadKindButton LeadKind = "button"
-	LeadKindLight  LeadKind = "light"
-	LeadKindSerial LeadKind = "serial"
+	LeadKindButton   LeadKind = "button"
+	LeadKindKeyboard LeadKind = "keyboard"
+	LeadKindLight    LeadKind = "light"
+	LeadKindScreen   LeadKind = "screen"
+	LeadKindSerial   LeadKind = "serial"
 )
 
 // Valid indicates whether the value is a known member of the LeadKind enum.
@@ -324,7 +326,11 @@ func (e LeadKind) Valid() bool {
 	switch e {
 	case LeadKindButton:
 		return true
+	case LeadKindKeyboard:
+		return true
 	case LeadKindLight:
+		return true
+	case LeadKindScreen:
 		return true
 	case LeadKindSerial:
 		return true

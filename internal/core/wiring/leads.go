@@ -18,6 +18,8 @@ const (
 	LightLead  LeadKind = "light"  // from the power light on the front
 	ButtonLead LeadKind = "button" // to its buttons
 	SerialLead LeadKind = "serial"
+	ScreenLead LeadKind = "screen"
+	KeysLead   LeadKind = "keyboard"
 )
 
 // A Lead is what was found of one.
@@ -183,6 +185,23 @@ func noName(r rune) bool { return r != '-' && (r < 'a' || r > 'z') && (r < '0' |
 // quoted is a line as it is shown.
 func quoted(line string) string { return fmt.Sprintf("%q", strings.TrimSpace(plain.Line(line))) }
 
+// named judges by the names in a text, if there is one.
+func (f *Lead) named(d estate.Key, all []estate.Key, text, right, wrong string) bool {
+	names := naming(text)
+	if line, ok := names[string(d)]; ok {
+		f.Verdict, f.Text = Right, right+": "+quoted(line)
+		return true
+	}
+	for _, k := range all {
+		if line, ok := names[string(k)]; ok {
+			f.Verdict, f.Text = Wrong, fmt.Sprintf("%s %s: %s", wrong, k, quoted(line))
+			f.Try = "two leads are swapped: change them over where they are plugged in, or in the estate"
+			return true
+		}
+	}
+	return false
+}
+
 // Serial judges the lead of a serial line by the names in what it says.
 func Serial(d estate.Key, all []estate.Key, l Line) Lead {
 	f := Lead{Kind: SerialLead, At: l.At, Verdict: Unknown}
@@ -190,17 +209,8 @@ func Serial(d estate.Key, all []estate.Key, l Line) Lead {
 		f.Text, f.Try = "the line cannot be reached: "+l.Why, "mend the way there first"
 		return f
 	}
-	names := naming(l.Said)
-	if line, ok := names[string(d)]; ok {
-		f.Verdict, f.Text = Right, "the line says its name: "+quoted(line)
+	if f.named(d, all, l.Said, "the line says its name", "at the line is") {
 		return f
-	}
-	for _, k := range all {
-		if line, ok := names[string(k)]; ok {
-			f.Verdict, f.Text = Wrong, fmt.Sprintf("at the line is %s: %s", k, quoted(line))
-			f.Try = "two leads are swapped: change them over where they are plugged in, or in the estate"
-			return f
-		}
 	}
 	switch {
 	case garbled(l.Said):
@@ -213,6 +223,60 @@ func Serial(d estate.Key, all []estate.Key, l Line) Lead {
 		f.Text, f.Try = "a newline was not answered", "the lead may be out, or crossed where it should be straight; the port may be set otherwise; or nothing in the device listens at its serial port"
 	default:
 		f.Text, f.Try = "nothing was heard at it lately", "send a newline to it, and see what answers"
+	}
+	return f
+}
+
+// A Picture is what was seen of a screen.
+type Picture struct {
+	At       string
+	Up       bool // it could be looked at
+	Why      string
+	Text     string // that stands on it; empty: it shows a picture, or nothing
+	Expected bool   // the device is up, so that it shows something
+}
+
+// Screen judges the lead of a screen by the names that stand on it.
+func Screen(d estate.Key, all []estate.Key, p Picture) Lead {
+	f := Lead{Kind: ScreenLead, At: p.At, Verdict: Unknown}
+	switch {
+	case !p.Up:
+		f.Text, f.Try = "the screen cannot be looked at: "+p.Why, "mend the way there first"
+	case f.named(d, all, p.Text, "its name stands on it", "on it stands"):
+	case strings.TrimSpace(p.Text) != "":
+		f.Text, f.Try = "text stands on it, but no name", "look again when it asks for a log-in, or see its firmware go by after a reset"
+	case !p.Expected:
+		f.Text, f.Try = "it shows no text, and the device is not up to show some", "look again when it runs"
+	default:
+		f.Text, f.Try = "it shows a picture, in which no name is read", "look at it, and see whose it is; or see whether it changes at a reset"
+	}
+	return f
+}
+
+// Tapped is what came of pressing a lock key, twice, so that nothing is changed by it.
+type Tapped struct {
+	At       string
+	Why      string // no key was pressed
+	Lights   bool   // the gear tells of the keyboard's lights
+	Answered bool   // the light came back
+	Expected bool   // the device is up, so that an answer could come
+}
+
+// Keyboard judges the lead of a keyboard: its lights are switched by the system, and not by the
+// keyboard itself.
+func Keyboard(t Tapped) Lead {
+	f := Lead{Kind: KeysLead, At: t.At, Verdict: Unknown}
+	switch {
+	case t.Why != "":
+		f.Text, f.Try = "no key was pressed: "+t.Why, "have Num Lock pressed twice, with --ask, when nobody types there"
+	case t.Answered:
+		f.Verdict, f.Text = Right, "the light of Num Lock came back from a system that lives"
+	case !t.Lights:
+		f.Text, f.Try = "the gear tells nothing of the lights of the keyboard", "press a key, and see whether the picture changes"
+	case !t.Expected:
+		f.Text, f.Try = "the light of Num Lock did not come back, and the device is not up to send it", "look again when it runs"
+	default:
+		f.Text, f.Try = "the light of Num Lock did not come back, although the device was up lately", "see whether it hangs; else the lead is out, or in another device, or its system has not taken the keyboard: plug it out and in again"
 	}
 	return f
 }

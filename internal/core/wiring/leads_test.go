@@ -75,3 +75,38 @@ func TestASerialLead(t *testing.T) {
 	require.True(t, l.Proved(SerialLead))
 	require.False(t, l.Proved(ButtonLead))
 }
+
+func TestTheLeadsOfAScreen(t *testing.T) {
+	all := []estate.Key{"pier", "pier-router", "pier-core"}
+	for what, c := range map[string]struct {
+		seen    Picture
+		verdict Verdict
+		text    string
+	}{
+		"its name":   {Picture{Up: true, Text: "Lab 1.0\npier-router login:"}, Right, "its name stands on it"},
+		"another":    {Picture{Up: true, Text: "pier-core login:"}, Wrong, "on it stands pier-core"},
+		"no name":    {Picture{Up: true, Text: "Press F2"}, Unknown, "but no name"},
+		"a desktop":  {Picture{Up: true, Expected: true}, Unknown, "no name is read"},
+		"off":        {Picture{Up: true}, Unknown, "not up to show some"},
+		"not looked": {Picture{Why: "somebody is there"}, Unknown, "somebody is there"},
+	} {
+		f := Screen("pier-router", all, c.seen)
+		require.Equal(t, c.verdict, f.Verdict, what)
+		require.Contains(t, f.Text, c.text, what)
+	}
+	for what, c := range map[string]struct {
+		was     Tapped
+		verdict Verdict
+		text    string
+	}{
+		"came back":      {Tapped{Lights: true, Answered: true}, Right, "came back"},
+		"did not":        {Tapped{Lights: true, Expected: true}, Unknown, "although the device was up"},
+		"off":            {Tapped{Lights: true}, Unknown, "not up to send it"},
+		"no lights":      {Tapped{Expected: true}, Unknown, "tells nothing of the lights"},
+		"somebody types": {Tapped{Why: "marsh has the keyboard"}, Unknown, "no key was pressed: marsh"},
+	} {
+		f := Keyboard(c.was)
+		require.Equal(t, c.verdict, f.Verdict, what)
+		require.Contains(t, f.Text, c.text, what)
+	}
+}

@@ -294,6 +294,7 @@ func (a *filmed) Canvas() *canvas.Canvas { return a.canvas }
 func (a *filmed) Ended() <-chan struct{} { return a.ended }
 func (a *filmed) Err() error             { return a.err }
 func (a *filmed) Takes() gear.Takes      { return gear.Takes{} }
+func (a *filmed) Lights() (uint8, bool)  { return 0, false }
 
 // Look has pictures asked for, or not any more.
 func (a *filmed) Look(on bool) error {

@@ -130,6 +130,15 @@ func TestAnothersServer(t *testing.T) {
 				return strings.Contains(string(text), "Tide is 3.2 m @ 11:20\n")
 			}, time.Minute, time.Second, "what was typed, once the terminal is there that takes it")
 			require.True(t, a.Takes().ByPosition)
+			lock, err := keyboard.Parse("num-lock")
+			require.NoError(t, err)
+			before, known := a.Lights()
+			require.True(t, known, "it tells of the keyboard's lights")
+			for range 2 {
+				press(t, a, lock)
+				require.Eventually(t, func() bool { now, _ := a.Lights(); return now == before^rfb.NumLight }, time.Minute, time.Millisecond)
+				before ^= rfb.NumLight
+			}
 
 			sameInAll(t, d.address, "made up", c)
 			_, err = open("guessed", "").Attach(t.Context())

@@ -160,6 +160,15 @@ func (v *Viewer) rect(w Watcher, left int) (last bool, err error) {
 		v.keys = true
 		v.mu.Unlock()
 		return false, nil
+	case encLights:
+		p, err := v.take(1)
+		if err != nil {
+			return false, err
+		}
+		v.mu.Lock()
+		v.lights, v.lit = p[0], true
+		v.mu.Unlock()
+		return false, nil
 	}
 	if !r.Within(v.pic.W, v.pic.H) {
 		return false, wrong("it draws %d × %d pixels at %d, %d on a picture of %d × %d", r.W, r.H, r.X, r.Y, v.pic.W, v.pic.H)

@@ -60,6 +60,7 @@ const (
 	encLastRect     int32 = -224
 	encCursor       int32 = -239
 	encExtendedKeys int32 = -258
+	encLights       int32 = -261
 	encExtendedSize int32 = -308
 	encCompression2 int32 = -254
 )

@@ -15,6 +15,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -324,7 +325,11 @@ type shows struct {
 	*canvas.Canvas
 	mu   sync.Mutex
 	keys []string
+
+	lights atomic.Uint32
 }
+
+func (s *shows) Lights() uint8 { return uint8(s.lights.Load()) }
 
 func (s *shows) Key(down bool, sym uint32, code uint16) {
 	s.mu.Lock()
@@ -405,6 +410,10 @@ func TestBothEnds(t *testing.T) {
 			require.NoError(t, v.Point(3, 4, 1))
 			require.Eventually(t, func() bool { return len(src.has()) == 3 }, time.Minute, time.Millisecond)
 			require.Equal(t, []string{"at", "b", "34"}, src.has())
+			for _, lights := range []uint8{NumLight, NumLight | CapsLight, 0} { // told with nothing new in the picture
+				src.lights.Store(uint32(lights))
+				require.Eventually(t, func() bool { l, known := v.Lights(); return known && l == lights }, time.Minute, time.Millisecond)
+			}
 		})
 	}
 }

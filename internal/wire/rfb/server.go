@@ -28,6 +28,12 @@ type Source interface {
 	Point(x, y int, buttons uint8)
 }
 
+// Lit is a source with a keyboard whose lights are known, as those of a Viewer.
+type Lit interface{ Lights() uint8 }
+
+// lightsEvery is how often these are looked at.
+const lightsEvery = 100 * time.Millisecond
+
 // atMost is how often a viewer is sent something.
 const atMost = 15 * time.Millisecond
 
@@ -46,7 +52,7 @@ func Serve(ctx context.Context, conn net.Conn, name string, d Door, src Source) 
 	if err != nil {
 		return err
 	}
-	s := &served{conn: inside, r: bufio.NewReader(inside), src: src, wishes: make(chan struct{}, 1)}
+	s := &served{conn: inside, r: bufio.NewReader(inside), src: src, wishes: make(chan struct{}, 1), lit: -1}
 	if err := s.greet(name); err != nil {
 		return err
 	}
@@ -76,6 +82,7 @@ type served struct {
 	resizes  bool // it takes another size
 	extended bool // and by a layout of screens
 	keys     bool // it can send keys by position
+	lights   bool // it wants to know of the keyboard's lights
 	asked    bool
 	all      bool         // the whole picture
 	part     picture.Rect // or this part of it, whether it is new or not
@@ -84,6 +91,7 @@ type served struct {
 	w, h   int
 	seen   uint64
 	told   bool // that keys by position are taken
+	lit    int  // what was told of the lights; -1: nothing
 	z      *zlib.Writer
 	packed bytes.Buffer
 	tiler  picture.Tiler
@@ -171,7 +179,7 @@ func (s *served) setEncodings() error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.zrle, s.resizes, s.extended, s.keys = false, false, false, false
+	s.zrle, s.resizes, s.extended, s.keys, s.lights = false, false, false, false, false
 	for ; len(p) > 0; p = p[4:] {
 		switch int32(binary.BigEndian.Uint32(p)) {
 		case encZRLE:
@@ -182,6 +190,8 @@ func (s *served) setEncodings() error {
 			s.resizes, s.extended = true, true
 		case encExtendedKeys:
 			s.keys = true
+		case encLights:
+			s.lights = true
 		}
 	}
 	return nil
@@ -243,6 +253,8 @@ func (s *served) cutText() error {
 
 // write sends what the viewer has asked for, once there is something.
 func (s *served) write(ctx context.Context) error {
+	tick := time.NewTicker(lightsEvery)
+	defer tick.Stop()
 	for {
 		select {
 		case <-ctx.Done():
@@ -271,6 +283,11 @@ func (s *served) write(ctx context.Context) error {
 			s.wish()
 			continue
 		case <-s.src.News(s.seen):
+		case <-tick.C:
+			if s.lightsNow() == s.lit {
+				s.wish()
+				continue
+			}
 		}
 		s.mu.Lock()
 		s.asked, s.all = false, false
@@ -284,6 +301,16 @@ func (s *served) write(ctx context.Context) error {
 		case <-time.After(atMost):
 		}
 	}
+}
+
+// lightsNow are the lights of the keyboard, as they are told to who wants that.
+func (s *served) lightsNow() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if l, known := s.src.(Lit); known && s.lights {
+		return int(l.Lights())
+	}
+	return s.lit
 }
 
 // wish has write look again.
@@ -314,6 +341,11 @@ func (s *served) update(only picture.Rect) (err error) {
 	if keys {
 		s.told = true
 		m.head(picture.Rect{}, encExtendedKeys)
+	}
+	if l := s.lightsNow(); l != s.lit {
+		s.lit = l
+		m.head(picture.Rect{}, encLights)
+		m.out = append(m.out, byte(l))
 	}
 	since := s.seen
 	if !only.Empty() {

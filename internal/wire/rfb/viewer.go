@@ -50,6 +50,9 @@ type Viewer struct {
 	asked bool      // and one has been asked for
 	begun bool      // the whole of it was asked for once
 	keys  bool      // it takes keys by where they are
+
+	lights uint8 // of the keyboard
+	lit    bool  // these have been told
 }
 
 // Connect shakes hands over a connection, which it closes when that fails. Besides what goes
@@ -117,7 +120,7 @@ func connect(ctx context.Context, conn net.Conn, o Options) (*Viewer, error) {
 // pictures are to be as they are.
 var encodings = []int32{
 	encCopyRect, encTight, encZRLE, encHextile, encRRE, encRaw,
-	encDesktopSize, encExtendedSize, encLastRect, encExtendedKeys, encCompression2,
+	encDesktopSize, encExtendedSize, encLastRect, encExtendedKeys, encLights, encCompression2,
 }
 
 // pictures are the encodings of pictures, by name.
@@ -179,6 +182,20 @@ func (v *Viewer) request(changes bool) error {
 	p := []byte{updateRequest, flag(changes), 0, 0, 0, 0}
 	p = binary.BigEndian.AppendUint16(p, uint16(v.pic.W))
 	return v.send(binary.BigEndian.AppendUint16(p, uint16(v.pic.H)))
+}
+
+// The lights of a keyboard (QEMU LED State Pseudo-encoding).
+const (
+	ScrollLight uint8 = 1 << iota
+	NumLight
+	CapsLight
+)
+
+// Lights are those of the keyboard, where the server tells of them: while pictures are asked for.
+func (v *Viewer) Lights() (lights uint8, known bool) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	return v.lights, v.lit
 }
 
 // Heard is when the server sent something last.

@@ -1691,7 +1691,7 @@ export interface components {
         };
         Lead: {
             /** @enum {string} */
-            kind: "light" | "button" | "serial";
+            kind: "light" | "button" | "serial" | "screen" | "keyboard";
             /** @description the port that the estate says it is plugged into */
             at: string;
             /** @enum {string} */

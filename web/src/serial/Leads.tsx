@@ -8,13 +8,19 @@ const verdict = {
   wrong: 'is not where the estate says',
   unknown: 'is wired, not proved',
 }
-const carries = { light: 'The light', button: 'The button', serial: 'The serial line' }
+const carries = {
+  light: 'The light',
+  button: 'The button',
+  serial: 'The serial line',
+  screen: 'The screen',
+  keyboard: 'The keyboard',
+}
 
 /** Whether the leads to its front and to its serial port are where the estate says. */
 export function Leads({ device }: { device: Device }) {
   const check = useCheckLeads(device.summary.key)
   const may = (useSession().data?.role ?? 'viewer') !== 'viewer'
-  const wired = device.summary.waysIn.some((w) => w.kind === 'panel' || w.kind === 'serial')
+  const wired = device.summary.waysIn.some((w) => ['panel', 'serial', 'screen'].includes(w.kind))
   if (!wired || !may) return null
   return (
     <div className="mt-3 border-t border-rule pt-3">
