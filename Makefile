@@ -3,6 +3,7 @@
 # make check  formatting, vet, static analysis, known vulnerabilities, types
 # make torture operations while everything goes wrong
 # make truth  whether what is believed is so, in simulated estates
+# make strangers machines of somebody else: an emulated one, with its own firmware, at its screen
 # make soak   an hour of faults and visits, and what the service takes
 # make bench  how fast it is, against bare loops in the same run
 # make build generate fmt shoot clean
@@ -12,7 +13,7 @@ GO ?= go
 CONSOLE := web/dist/index.html
 WEB_SOURCES := $(shell find web/src web/public web/index.html web/vite.config.ts -type f 2>/dev/null)
 
-.PHONY: demo test torture soak truth check bench build generate fmt packages shoot clean go-build
+.PHONY: demo test torture strangers soak truth check bench build generate fmt packages shoot clean go-build
 
 demo: packages build
 	@exec bin/plumb-lab demo
@@ -53,6 +54,11 @@ soak: packages build
 # often each fault comes, PLUMB_TRUTH_SEED where chance begins.
 truth:
 	PLUMB_TRUTH=$${PLUMB_TRUTH:-60} PLUMB_REPORT=$(CURDIR)/docs/reliability.md $(GO) test -count=1 -timeout 2h -run '^TestTruth$$' -v ./internal/core/truth
+
+# What is not asked of every machine that runs the tests: an emulator, and the fonts of its text.
+strangers: packages build
+	@scripts/packages qemu-system-x86 seabios console-setup-linux
+	$(GO) test -count=1 -tags strangers -run 'SomebodyElse' -v ./internal/gear/rfbgear
 
 check: packages build
 	@scripts/check

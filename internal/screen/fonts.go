@@ -12,17 +12,22 @@ import (
 	"plumbbob/internal/core/glyph"
 )
 
-// consoleFonts is where Debian's console-setup-linux has the fonts of text modes and consoles.
-const consoleFonts = "/usr/share/consolefonts/Lat15-*.psf.gz"
+// consoleFonts is where Debian's console-setup-linux has the fonts of text modes and consoles: of
+// the western languages, and of box drawing as well.
+var consoleFonts = []string{"/usr/share/consolefonts/Lat15-*.psf.gz", "/usr/share/consolefonts/Uni2-*.psf.gz"}
 
 // Fonts are those that text is read off pictures with: one that comes along, and those of the
 // console, as far as this machine has them.
-var Fonts = sync.OnceValue(func() []*glyph.Font { return append(fontsAt(consoleFonts), built()) })
+var Fonts = sync.OnceValue(func() []*glyph.Font { return append(fontsAt(consoleFonts...), built()) })
 
 const mostFontBytes = 1 << 20
 
-func fontsAt(pattern string) (all []*glyph.Font) {
-	files, _ := filepath.Glob(pattern) // the pattern is one
+func fontsAt(patterns ...string) (all []*glyph.Font) {
+	var files []string
+	for _, p := range patterns {
+		more, _ := filepath.Glob(p) // the patterns are some
+		files = append(files, more...)
+	}
 	for _, name := range files {
 		if f, err := readFont(name); err == nil { // one that cannot be read is as good as none
 			all = append(all, f)

@@ -2,6 +2,7 @@
 // modes of firmware, and consoles.
 //
 //	glyph.go  reading
+//	nine.go   what is drawn otherwise in cells of nine pixels
 //	psf.go    fonts of the Linux console
 package glyph
 
@@ -67,11 +68,15 @@ func Read(p *picture.Picture, fonts []*Font) (best Text, is bool) {
 
 func (f *Font) read(p *picture.Picture, wide int) Text {
 	t := Text{Font: f.Name}
+	var also map[string]rune
+	if wide == nineWide && f.H == nineRows {
+		also = nine
+	}
 	var row strings.Builder
 	for y := 0; y < p.H; y += f.H {
 		row.Reset()
 		for x := 0; x < p.W; x += wide {
-			r := f.cell(p, x, y)
+			r := f.cell(p, x, y, also)
 			switch r {
 			case ' ':
 			case Unknown:
@@ -91,7 +96,7 @@ func (f *Font) read(p *picture.Picture, wide int) Text {
 
 // cell reads one cell: of one colour it is blank, and of more than two no character. Either of
 // the two may be the background.
-func (f *Font) cell(p *picture.Picture, x, y int) rune {
+func (f *Font) cell(p *picture.Picture, x, y int, also map[string]rune) rune {
 	per := (f.W + 7) / 8
 	first, second := p.Row(x, y, 1)[0], uint32(0)
 	two := false
@@ -115,6 +120,9 @@ func (f *Font) cell(p *picture.Picture, x, y int) rune {
 	}
 	for _, bits := range [][]byte{lit, dark} {
 		if r, ok := f.chars[string(bits)]; ok {
+			return r
+		}
+		if r, ok := also[string(bits)]; ok {
 			return r
 		}
 		if f.underlined(bits, per) {

@@ -108,3 +108,35 @@ func FuzzParsePSF(f *testing.F) {
 	f.Add(made(letters))
 	f.Fuzz(func(_ *testing.T, p []byte) { _, _ = ParsePSF("f", p) })
 }
+
+// TestCellsOfNinePixels: firmware draws some characters wider there than the fonts of consoles do.
+func TestCellsOfNinePixels(t *testing.T) {
+	f := NewFont("console", 8, nineRows)
+	for i, r := range "abcdefghijklnopqrstu" {
+		f.Add(append(make([]byte, nineRows-1), byte(0x10+i)), r)
+	}
+	draw := func(wide int, text string) *picture.Picture {
+		p := picture.New(80*wide, 25*nineRows)
+		bits := map[rune]string{}
+		for _, known := range []map[string]rune{f.chars, nine} {
+			for b, r := range known {
+				bits[r] = b
+			}
+		}
+		for i, r := range []rune(text) {
+			for y := range len(bits[r]) {
+				for x := range 8 {
+					if bits[r][y]&(0x80>>x) != 0 {
+						p.Row(i*wide+x, y, 1)[0] = 0xaaaaaa
+					}
+				}
+			}
+		}
+		return p
+	}
+	got, is := Read(draw(9, "no bootable device or media"), []*Font{f})
+	require.True(t, is)
+	require.Equal(t, []string{"no bootable device or media"}, got.Rows)
+	got, _ = Read(draw(8, "no bootable device or media"), []*Font{f})
+	require.Equal(t, []string{"no bootable de▯ice or ▯edia"}, got.Rows, "there they are none")
+}
