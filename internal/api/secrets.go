@@ -114,6 +114,12 @@ func (s *Server) keep(ctx context.Context, name string, v secret.Value, e store.
 	s.Keyring.SetSecret(name, v)
 	s.Health.Well("secret " + name)
 	s.written()
+	all := s.Keeper.Estate().Devices
+	for i := range all { // who waited for it is asked with it now
+		if d := &all[i]; slices.ContainsFunc(d.Endpoints, func(ep estate.Endpoint) bool { return ep.Secret == name }) {
+			s.Watcher.Again(ctx, d.Key)
+		}
+	}
 	return nil
 }
 

@@ -69,11 +69,12 @@ type Room struct {
 	watched map[estate.Key]bool // these screens are watched likewise
 
 	channels channels
+	fallen   chan fallen
 }
 
 // New returns a room without lines.
 func New(p Parts) *Room {
-	return &Room{Parts: p, lines: map[estate.Key]*line{}, screens: map[estate.Key]*screen{}}
+	return &Room{Parts: p, lines: map[estate.Key]*line{}, screens: map[estate.Key]*screen{}, fallen: make(chan fallen, mostFallen)}
 }
 
 // Run lets people sit down until ctx ends, and returns the cause when all lines have ended.
@@ -81,6 +82,7 @@ func (r *Room) Run(ctx context.Context) error {
 	r.mu.Lock()
 	r.ctx = ctx
 	r.mu.Unlock()
+	r.work.Go(func() { r.keepFilms(ctx) })
 	tick := time.NewTicker(listenEvery)
 	defer tick.Stop()
 	for ctx.Err() == nil {

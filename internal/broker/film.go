@@ -235,17 +235,42 @@ func (s *screen) saveFilm(ctx context.Context) (saved int) {
 	}
 }
 
-// KeepFilm keeps what the screen of a device showed in the last minutes, and does for a while.
+// fallen is a device that has fallen silent, and how.
+type fallen struct {
+	device estate.Key
+	why    string
+}
+
+// mostFallen is for how many at once what their screens showed is kept.
+const mostFallen = 1000
+
+// KeepFilm keeps what the screen of a device showed in the last minutes, and does for a while. It
+// does not wait: who judges must not be held up by a screen that is stuck.
 func (r *Room) KeepFilm(k estate.Key, why string) {
-	r.mu.Lock()
-	s := r.screens[k]
-	r.mu.Unlock()
-	if s == nil || !r.isWatched(k) {
-		return
+	select {
+	case r.fallen <- fallen{k, why}:
+	default: // so many fall silent at once by what their screens do not show
 	}
-	s.mu.Lock()
-	s.film.why, s.film.until, s.film.asked = why, time.Now().Add(filmAfter), true
-	s.mu.Unlock()
+}
+
+// keepFilms does what KeepFilm wants, until ctx ends.
+func (r *Room) keepFilms(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case x := <-r.fallen:
+			r.mu.Lock()
+			s := r.screens[x.device]
+			r.mu.Unlock()
+			if s == nil || !r.isWatched(x.device) {
+				continue
+			}
+			s.mu.Lock()
+			s.film.why, s.film.until, s.film.asked = x.why, time.Now().Add(filmAfter), true
+			s.mu.Unlock()
+		}
+	}
 }
 
 // isWatched says whether a screen is watched while nobody sits at it.

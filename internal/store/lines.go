@@ -51,17 +51,23 @@ func (s *Store) LineParts(ctx context.Context, k estate.Key, from, to time.Time,
 
 // DropLines drops of what one line has said the oldest that is more than so many bytes.
 func (s *Store) DropLines(ctx context.Context, k estate.Key, most int) error {
-	var parts []struct {
-		Began time.Time `db:"began"`
+	return s.dropAbove(ctx, "line_part", "device", "began", k, most)
+}
+
+// dropAbove drops the oldest rows of what has grown beyond so many bytes of content: those of a
+// device or a site, ordered by a time.
+func (s *Store) dropAbove(ctx context.Context, table, owner, at string, k estate.Key, most int) error {
+	var rows []struct {
+		At    time.Time `db:"at"`
 		Bytes int       `db:"bytes"`
 	}
-	if err := s.db.SelectContext(ctx, &parts, `SELECT began, LENGTH(content) AS bytes FROM line_part WHERE device = ? ORDER BY began DESC`, k); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, `SELECT `+at+` AS at, LENGTH(content) AS bytes FROM `+table+` WHERE `+owner+` = ? ORDER BY `+at+` DESC`, k); err != nil {
 		return sorted(err)
 	}
 	all := 0
-	for _, p := range parts {
-		if all += p.Bytes; all > most {
-			return s.drop(ctx, "line_part", "device = ? AND began <= ?", k, p.Began)
+	for _, r := range rows {
+		if all += r.Bytes; all > most {
+			return s.drop(ctx, table, owner+" = ? AND "+at+" <= ?", k, r.At)
 		}
 	}
 	return nil

@@ -45,18 +45,5 @@ func (s *Store) Picture(ctx context.Context, k estate.Key, at time.Time) (Pictur
 
 // DropPictures drops of those of a site the oldest that are more than so many bytes.
 func (s *Store) DropPictures(ctx context.Context, site estate.Key, most int) error {
-	var all []struct {
-		At    time.Time `db:"at"`
-		Bytes int       `db:"bytes"`
-	}
-	if err := s.db.SelectContext(ctx, &all, `SELECT at, LENGTH(content) AS bytes FROM picture WHERE site = ? ORDER BY at DESC`, site); err != nil {
-		return sorted(err)
-	}
-	sum := 0
-	for _, p := range all {
-		if sum += p.Bytes; sum > most {
-			return s.drop(ctx, "picture", "site = ? AND at <= ?", site, p.At)
-		}
-	}
-	return nil
+	return s.dropAbove(ctx, "picture", "site", "at", site, most)
 }
