@@ -52,7 +52,9 @@ type screenMessage struct {
 
 	LookOnly bool      `json:"lookOnly,omitempty"` // it takes neither keys nor a pointer
 	Trouble  gear.Kind `json:"trouble,omitempty"`  // why there is no connection to it
-	Link     *linkView `json:"link,omitempty"`     // the connection to you
+
+	Text *contract.ScreenText `json:"text,omitempty"` // what stands on it, as was wished for
+	Link *linkView            `json:"link,omitempty"` // the connection to you
 }
 
 // linkView is how the connection of somebody who looks is.
@@ -64,7 +66,7 @@ type linkView struct {
 
 // screenWish is what somebody at a screen wants.
 type screenWish struct {
-	Do   string `json:"do"`   // ask, give, refuse, take, form, again, press, release, leave
+	Do   string `json:"do"`   // ask, give, refuse, take, form, again, text, press, release, leave
 	Form string `json:"form"` // auto, full, few
 	contract.Keystrokes
 }
@@ -203,7 +205,7 @@ func (l *looker) poke() {
 func (l *looker) wish(ctx context.Context, p []byte) (leaves bool, err error) {
 	var w screenWish
 	if err := json.Unmarshal(p, &w); err != nil {
-		return false, errors.New(`that is no wish: write {"do": "ask"}, with ask, give, refuse, take, form, again, press, release or leave`)
+		return false, errors.New(`that is no wish: write {"do": "ask"}, with ask, give, refuse, take, form, again, text, press, release or leave`)
 	}
 	if did, err := wishAt(l.view, w.Do); did {
 		return false, err
@@ -219,6 +221,9 @@ func (l *looker) wish(ctx context.Context, p []byte) (leaves bool, err error) {
 		return false, nil
 	case "again":
 		return false, l.view.Again()
+	case "text":
+		t := textOf(l.view.Picture())
+		return false, l.send(ctx, screenMessage{Text: &t})
 	case "press":
 		return false, l.press(ctx, w.Keystrokes)
 	case "release":
@@ -227,7 +232,7 @@ func (l *looker) wish(ctx context.Context, p []byte) (leaves bool, err error) {
 	case "leave":
 		return true, nil
 	}
-	return false, fmt.Errorf("%q cannot be done at a screen: ask, give, refuse, take, form, again, press, release and leave can", w.Do)
+	return false, fmt.Errorf("%q cannot be done at a screen: ask, give, refuse, take, form, again, text, press, release and leave can", w.Do)
 }
 
 // press presses a row of keys beside what else is done at the screen.
@@ -301,11 +306,16 @@ func (s *Server) GetScreenText(ctx context.Context, req contract.GetScreenTextRe
 	if err != nil {
 		return nil, err
 	}
-	out := contract.GetScreenText200JSONResponse{Width: p.W, Height: p.H, Rows: []string{}}
+	return contract.GetScreenText200JSONResponse(textOf(p)), nil
+}
+
+// textOf is what text a picture shows, where it is one of fixed cells.
+func textOf(p *picture.Picture) contract.ScreenText {
+	out := contract.ScreenText{Width: p.W, Height: p.H, Rows: []string{}}
 	if t, is := glyph.Read(p, screen.Fonts()); is {
 		out.IsText, out.Rows, out.Unknown, out.Font = true, t.Rows, t.Unknown, &t.Font
 	}
-	return out, nil
+	return out
 }
 
 // How keys are pressed: no faster than firmware takes them.

@@ -170,6 +170,17 @@ func (v *View) Point(x, y int, buttons uint8) error {
 	return v.typing(func(g gear.Attached) error { return g.Point(x, y, buttons) })
 }
 
+// Picture is what the screen shows now, or showed last; an empty one before the first.
+func (v *View) Picture() *picture.Picture {
+	v.s.mu.Lock()
+	c := v.s.canvas
+	v.s.mu.Unlock()
+	if c == nil {
+		return picture.New(0, 0)
+	}
+	return c.Picture()
+}
+
 // Again has the gear send the whole picture: anybody who looks may ask for that.
 func (v *View) Again() error {
 	s := v.s

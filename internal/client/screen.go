@@ -19,11 +19,11 @@ import (
 
 func (a *app) screenCommand() *cobra.Command {
 	var save string
-	var text bool
+	var text, watch bool
 	var past time.Duration
 	var export string
 	c := &cobra.Command{
-		Use: "screen DEVICE", Short: "What the screen of a device shows, as a picture or as text", Args: args(1, 1, "plumb screen DEVICE --save FILE.png | --text | --past TIME"),
+		Use: "screen DEVICE", Short: "What the screen of a device shows, as a picture or as text", Args: args(1, 1, "plumb screen DEVICE --save FILE.png | --text | --watch | --past TIME"),
 		Long: `Save what the screen of a device shows, as a PNG, or print what text stands there: --text reads
 screens of fixed cells, as those of firmware and consoles, with the fonts that the service's
 machine has (Debian's console-setup-linux); what it does not recognise it prints as ▯. The
@@ -36,6 +36,10 @@ press keys from here.`,
 		Example: "  plumb screen skarvoe-kiosk --save kiosk.png",
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
 			switch {
+			case watch && (text || save != "" || past > 0 || export != ""):
+				return fail(ExitUsage, "--watch shows it until it is left: leave the others out")
+			case watch:
+				return a.watchScreen(c.Context(), s, given[0])
 			case text && save != "":
 				return fail(ExitUsage, "--save and --text: only one of them")
 			case (past > 0 || export != "") && (text || save != ""):
@@ -45,7 +49,7 @@ press keys from here.`,
 			case text:
 				return a.screenText(c, s, given[0])
 			case save == "":
-				return fail(ExitUsage, "say what for: plumb screen %s --save FILE.png (- is standard output), --text, or --past 2h", given[0])
+				return fail(ExitUsage, "say what for: plumb screen %s --save FILE.png (- is standard output), --text, --watch, or --past 2h", given[0])
 			}
 			res, err := s.GetPicture(c.Context(), given[0], &contract.GetPictureParams{Bring: new(true)})
 			if err != nil {
@@ -65,6 +69,7 @@ press keys from here.`,
 	c.Flags().StringVar(&save, "save", "", "the file, which must not be there yet")
 	spanVar(c.Flags(), &past, "past", 0, time.Second, "list what is kept of what it showed for so long, such as 2h or 3d")
 	c.Flags().StringVar(&export, "export", "", "write that into this directory, a file for each picture")
+	c.Flags().BoolVar(&watch, "watch", false, "show it in this terminal, as it changes: its text, or its picture in half characters")
 	c.Flags().BoolVar(&text, "text", false, "print what text stands there")
 	return c
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -36,6 +37,8 @@ var collided = map[uint16]bool{
 	1205: true, // ER_LOCK_WAIT_TIMEOUT
 	1213: true, // ER_LOCK_DEADLOCK
 	1020: true, // ER_CHECKREAD: the record has changed since it was read
+	1412: true, // ER_TABLE_DEF_CHANGED
+	1615: true, // ER_NEED_REPREPARE
 }
 
 // forNow are errors of a server that takes nothing at the moment: it is starting or
@@ -83,7 +86,7 @@ func sorted(err error) error {
 		return err
 	case errors.Is(err, context.Canceled):
 		return err
-	case errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, sql.ErrConnDone), errors.As(err, &op), errors.Is(err, fs.ErrNotExist):
+	case errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, driver.ErrBadConn), errors.Is(err, sql.ErrConnDone), errors.Is(err, sql.ErrTxDone), errors.As(err, &op), errors.Is(err, fs.ErrNotExist):
 		return fmt.Errorf("%w: %w", ErrAway, err)
 	}
 	return err

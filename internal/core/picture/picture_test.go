@@ -138,3 +138,62 @@ func TestAPhotograph(t *testing.T) {
 	}
 	require.Equal(t, byte(InFew), f.Frame(text, []Rect{{0, 0, 1280, 800}}, InFew)[4])
 }
+
+// TestApply: whoever draws frames has the picture that they are of, to the pixel, or as near as
+// few colours are; what cannot be read draws nothing.
+func TestApply(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		w, h := rapid.IntRange(1, 150).Draw(t, "w"), rapid.IntRange(1, 90).Draw(t, "h")
+		form := rapid.SampledFrom([]Form{InFull, InFew}).Draw(t, "form")
+		p := New(w, h)
+		colours := rapid.SampledFrom([]uint32{1, 2, 3, 16, 40, 1 << 24}).Draw(t, "colours")
+		seed := rapid.Uint32().Draw(t, "seed") | 1
+		run := rapid.IntRange(1, 40).Draw(t, "run")
+		for i := range p.Pix {
+			if i%run == 0 {
+				seed ^= seed << 13
+				seed ^= seed >> 17
+				seed ^= seed << 5
+			}
+			p.Pix[i] = seed % colours * (0xffffff / colours)
+		}
+		var f Framer
+		frame := f.Frame(p, []Rect{{W: w, H: h}}, form)
+		if frame[4] == asPhoto {
+			return // it is near, and TestAPhotograph says so
+		}
+		got, err := Apply(nil, frame)
+		require.NoError(t, err)
+		for i, c := range p.Pix {
+			if form == InFull {
+				require.Equal(t, c&0xffffff, got.Pix[i])
+				continue
+			}
+			for shift := 0; shift <= 16; shift += 8 {
+				require.InDelta(t, float64(c>>shift&255), float64(got.Pix[i]>>shift&255), 85)
+			}
+		}
+		q := p.Clone()
+		q.Fill(Rect{W: (w + 1) / 2, H: 1}, 0x123456)
+		frame = f.Frame(q, []Rect{{W: (w + 1) / 2, H: 1}}, InFull)
+		got, err = Apply(p, frame)
+		require.NoError(t, err)
+		require.Equal(t, q.Pix, got.Pix, "only a part")
+		_, err = Apply(p, frame[:rapid.IntRange(0, len(frame)-6).Draw(t, "cut")])
+		require.ErrorIs(t, err, ErrFrame)
+	})
+}
+
+func FuzzApply(f *testing.F) {
+	p := New(80, 70)
+	p.Fill(Rect{X: 3, Y: 4, W: 30, H: 50}, 0xff8800)
+	var framer Framer
+	for _, form := range []Form{InFull, InFew} {
+		f.Add(bytes.Clone(framer.Frame(p, []Rect{{W: 80, H: 70}}, form)))
+	}
+	f.Add(photograph(p, []Rect{{W: 80, H: 70}}))
+	f.Fuzz(func(t *testing.T, frame []byte) {
+		got, err := Apply(p, frame)
+		require.Equal(t, err == nil, got != nil)
+	})
+}

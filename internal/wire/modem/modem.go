@@ -28,6 +28,7 @@ type Port interface {
 // How long things take. The guard time is that of S12 in its usual setting.
 const (
 	answersWithin = 5 * time.Second
+	owedWithin    = 2 * time.Second // to who has gone
 	guard         = 1100 * time.Millisecond
 	dropFor       = 600 * time.Millisecond
 	lineEvery     = time.Second
@@ -177,6 +178,12 @@ func (m *Modem) ask(ctx context.Context, text string) (string, error) {
 	code, err := m.command(within, text)
 	if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
 		err = ErrSilent
+	}
+	if err != nil && ctx.Err() != nil {
+		// What is still answered would be taken for the answer to what is asked next, by whoever.
+		owed, cancel := context.WithTimeout(context.WithoutCancel(ctx), owedWithin)
+		defer cancel()
+		_, _ = m.result(owed)
 	}
 	return code, err
 }
@@ -369,10 +376,17 @@ func (m *Modem) drop(ctx context.Context) bool {
 
 func (m *Modem) escape(ctx context.Context) bool {
 	pause(ctx, guard)
+	m.mu.Lock()
+	m.said = m.said[:0]
+	m.mu.Unlock()
 	if _, err := io.WriteString(m.p, "+++"); err != nil {
 		return false
 	}
-	pause(ctx, guard)
+	// It says OK once it takes commands, which is not taken for the answer to one: a slow modem
+	// would count as hung up before it has hung up.
+	within, cancel := context.WithTimeout(ctx, 2*guard)
+	defer cancel()
+	_, _ = m.result(within)
 	return m.free(ctx)
 }
 
