@@ -72,10 +72,15 @@ func (w *world) picture(k string) image.Image {
 	return m
 }
 
-// drawn reads a part of the picture that is on the page, as red, green and blue.
+// drawn reads a part of the picture that is on the page, as red, green and blue: off a copy, since
+// the browser remarks on a canvas that is read more than once.
 func drawn(b *browser.Browser, r image.Rectangle) (out []byte, err error) {
 	var all []int
-	err = b.Do(chromedp.Evaluate(fmt.Sprintf(`Array.from(document.querySelector('canvas').getContext('2d').getImageData(%d, %d, %d, %d).data)`, r.Min.X, r.Min.Y, r.Dx(), r.Dy()), &all))
+	err = b.Do(chromedp.Evaluate(fmt.Sprintf(`(() => {
+		const copy = Object.assign(document.createElement('canvas'), {width: %d, height: %d}).getContext('2d', {willReadFrequently: true})
+		copy.drawImage(document.querySelector('canvas'), %d, %d)
+		return Array.from(copy.getImageData(0, 0, copy.canvas.width, copy.canvas.height).data)
+	})()`, r.Dx(), r.Dy(), -r.Min.X, -r.Min.Y), &all))
 	for i, v := range all {
 		if i%4 != 3 {
 			out = append(out, byte(v))
