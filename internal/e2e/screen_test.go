@@ -155,7 +155,11 @@ func TestTheScreen(t *testing.T) {
 	b.Complaints() // the browser remarks on what was refused before the log-in
 	require.NoError(t, b.Do(browser.Visit(w.url+"/devices/"+kiosk)))
 	w.sees(b, "Sit down at it")
-	require.NoError(t, b.Do(chromedp.Click(`a[href$="/screen"]`, chromedp.ByQuery)))
+	w.eventually(func() bool { // the page is still being filled, and what is clicked moves
+		var there bool
+		_ = b.Do(chromedp.Evaluate(`document.querySelector('a[href$="/screen"]')?.click(); location.pathname.endsWith('/screen')`, &there))
+		return there
+	}, "the way to its screen")
 	w.sees(b, "up by skarvoe-kvm screen")
 	w.holds(b, `document.querySelector('canvas').width === 1024`)
 	still := image.Rect(0, 80, 700, 420) // all but the clock, and the ferry

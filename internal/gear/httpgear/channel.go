@@ -58,17 +58,21 @@ func (d *channel) ShowPort(ctx context.Context, port int) error {
 func (d *channel) untilShown(ctx context.Context, port int) error {
 	ctx, cancel := context.WithTimeout(ctx, showsSlowest)
 	defer cancel()
+	shows := -1 // not known
 	for {
 		n, err := d.ShownPort(ctx)
-		if err == nil && n == port {
+		switch {
+		case err == nil && n == port:
 			return nil
+		case err == nil:
+			shows = n
 		}
 		select {
 		case <-ctx.Done():
-			if err != nil {
+			if shows < 0 {
 				return err
 			}
-			return &gear.Error{Kind: gear.Malformed, Outcome: sending.Unclear, Text: fmt.Sprintf("%s accepted to show port %d, and shows port %d", d.o.Name, port, n)}
+			return &gear.Error{Kind: gear.Malformed, Outcome: sending.Unclear, Text: fmt.Sprintf("%s accepted to show port %d, and shows port %d", d.o.Name, port, shows)}
 		case <-time.After(askShownEvery):
 		}
 	}
