@@ -184,7 +184,11 @@ func TestTheScreen(t *testing.T) {
 	w.onScreen(kiosk, "Kernel panic - not syncing")
 	w.holds(b, `document.querySelector('canvas').width === 640`)
 	require.Equal(t, image.Rect(0, 0, 640, 400), w.picture(kiosk).Bounds())
-	require.Contains(t, w.says(0, "", "screen", kiosk, "--text"), "Kernel panic - not syncing: Fatal exception in interrupt\n")
+	w.eventually(func() bool { // it is drawn a moment after it is said
+		var out bytes.Buffer
+		status := client.Main([]string{"screen", kiosk, "--text", "--config", filepath.Join(w.dir, w.login)}, strings.NewReader(""), &out, &out)
+		return status == 0 && strings.Contains(out.String(), "Kernel panic - not syncing: Fatal exception in interrupt\n")
+	}, "its text is read")
 	require.NoError(t, b.Do(browser.Click("Read its text")))
 	w.sees(b, "BUG: unable to handle page fault for address")
 	require.NoError(t, b.Do(browser.Click("Close")))
