@@ -81,135 +81,24 @@ func lay(p *Picture, parts []Rect, packed []byte, area int, form Form) error {
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrFrame, err)
 	}
-	t := layer{text: text, form: form}
+	u := Untiler{Bytes: 3, Pixel: fromRGB}
+	if form == InFew {
+		u.Bytes, u.Pixel = 1, fromFew
+	}
+	in := bytes.NewReader(text)
 	for _, r := range parts {
-		for y := r.Y; y < r.Y+r.H; y += Tile {
-			for x := r.X; x < r.X+r.W; x += Tile {
-				t.tile(p, Rect{x, y, min(Tile, r.X+r.W-x), min(Tile, r.Y+r.H-y)})
-				if t.bad {
-					return ErrFrame
-				}
-			}
+		if err := u.Draw(p, r, in); err != nil {
+			return fmt.Errorf("%w: %w", ErrFrame, err)
 		}
 	}
 	return nil
 }
 
-// layer reads tiles. What is not there reads as nothing, and is bad.
-type layer struct {
-	text []byte
-	form Form
-	bad  bool
-	pix  [Tile * Tile]uint32
-}
+// fromRGB reads what RGB writes, and fromFew what few does.
+func fromRGB(p []byte) uint32 { return uint32(p[0])<<16 | uint32(p[1])<<8 | uint32(p[2]) }
 
-func (t *layer) byte() byte {
-	if len(t.text) == 0 {
-		t.bad = true
-		return 0
-	}
-	b := t.text[0]
-	t.text = t.text[1:]
-	return b
-}
-
-func (t *layer) colour() uint32 {
-	if t.form == InFull {
-		return uint32(t.byte())<<16 | uint32(t.byte())<<8 | uint32(t.byte())
-	}
-	c := uint32(t.byte())
+func fromFew(p []byte) uint32 {
+	c := uint32(p[0])
 	wide := func(v, most uint32) uint32 { return (2*v*255 + most) / (2 * most) } // rounded
 	return wide(c>>5, 7)<<16 | wide(c>>2&7, 7)<<8 | wide(c&3, 3)
-}
-
-func (t *layer) palette(n int) []uint32 {
-	all := make([]uint32, n)
-	for i := range all {
-		all[i] = t.colour()
-	}
-	return all
-}
-
-func (t *layer) tile(p *Picture, r Rect) {
-	pix := t.pix[:r.W*r.H]
-	switch kind := t.byte(); {
-	case kind == TileRaw:
-		for i := range pix {
-			pix[i] = t.colour()
-		}
-	case kind == TileSolid:
-		c := t.colour()
-		for i := range pix {
-			pix[i] = c
-		}
-	case kind <= MostPacked:
-		t.packed(pix, r, t.palette(int(kind)))
-	case kind == TileRuns:
-		t.runs(pix, nil)
-	case kind >= TilePaletteRun+2:
-		t.runs(pix, t.palette(int(kind)-TilePaletteRun))
-	default:
-		t.bad = true
-	}
-	for y := range r.H {
-		copy(p.Row(r.X, r.Y+y, r.W), pix[y*r.W:])
-	}
-}
-
-func (t *layer) packed(pix []uint32, r Rect, palette []uint32) {
-	bits := PerIndex(len(palette))
-	for y := range r.H {
-		have, left := byte(0), 0
-		for x := range r.W {
-			if left == 0 {
-				have, left = t.byte(), 8
-			}
-			left -= bits
-			pix[y*r.W+x] = t.of(palette, int(have>>left)&(1<<bits-1))
-		}
-	}
-}
-
-func (t *layer) of(palette []uint32, i int) uint32 {
-	if i >= len(palette) {
-		t.bad = true
-		return 0
-	}
-	return palette[i]
-}
-
-func (t *layer) runs(pix, palette []uint32) {
-	for done := 0; done < len(pix) && !t.bad; {
-		c, n := uint32(0), 1
-		if palette == nil {
-			c = t.colour()
-			n += t.length()
-		} else {
-			i := t.byte()
-			c = t.of(palette, int(i&0x7f))
-			if i&0x80 != 0 {
-				n += t.length()
-			}
-		}
-		if n > len(pix)-done {
-			t.bad = true
-			return
-		}
-		for i := range n {
-			pix[done+i] = c
-		}
-		done += n
-	}
-}
-
-func (t *layer) length() (n int) {
-	for !t.bad && n <= Tile*Tile {
-		b := t.byte()
-		n += int(b)
-		if b != 0xff {
-			return n
-		}
-	}
-	t.bad = true
-	return 0
 }

@@ -4,6 +4,8 @@
 //	changes.go  what of it has changed since when
 //	image.go    from and to images of Go
 //	strip.go    what a screen showed lately
+//	frame.go    what is new, for somebody who looks; apply.go draws it
+//	untile.go   how tiles are read
 //	tiles.go    how parts of it are written: the tiles of RFC 6143, section 7.7.6
 package picture
 

@@ -7,14 +7,6 @@ import (
 	"plumbbob/internal/core/picture"
 )
 
-// row is room for one row of pixels.
-func (v *Viewer) row(n int) []uint32 {
-	if cap(v.line) < n {
-		v.line = make([]uint32, n)
-	}
-	return v.line[:n]
-}
-
 // raw is pixel by pixel (section 7.7.1).
 func (v *Viewer) raw(r picture.Rect) error {
 	if r.Empty() {
@@ -183,15 +175,4 @@ func unexpected(err error) error {
 		return io.ErrUnexpectedEOF
 	}
 	return err
-}
-
-// repeat fills a run.
-func repeat(to []uint32, c uint32) {
-	if len(to) == 0 {
-		return
-	}
-	to[0] = c
-	for n := 1; n < len(to); n *= 2 {
-		copy(to[n:], to[:n])
-	}
 }

@@ -217,7 +217,10 @@ func (v *Viewer) tightRows(r picture.Rect, stream, filter byte, palette []uint32
 // indexed draws a row by a palette: a bit for each pixel where it has two colours, else a byte.
 func indexed(row []uint32, p []byte, palette []uint32) error {
 	if len(palette) == 2 {
-		return unpack(row, p, palette, 1)
+		if err := picture.Unpack(row, p, palette, 1); err != nil {
+			return badTile(err)
+		}
+		return nil
 	}
 	for x := range row {
 		i := int(p[x])

@@ -40,8 +40,8 @@ type Viewer struct {
 	changed []picture.Rect
 	scratch []byte
 	peeked  int // bytes that are read ahead
-	line    []uint32
 	zrle    inflater
+	tiles   picture.Untiler
 	tight   [4]inflater
 
 	mu    sync.Mutex

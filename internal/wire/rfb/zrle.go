@@ -3,6 +3,7 @@ package rfb
 import (
 	"bufio"
 	"encoding/binary"
+	"errors"
 	"io"
 
 	"github.com/klauspost/compress/zlib"
@@ -105,59 +106,20 @@ func (v *Viewer) readZRLE(r picture.Rect) error {
 	if err := v.zrle.begin(v.r, int(n)); err != nil {
 		return err
 	}
-	for y := r.Y; y < r.Y+r.H; y += picture.Tile {
-		for x := r.X; x < r.X+r.W; x += picture.Tile {
-			t := picture.Rect{X: x, Y: y, W: min(picture.Tile, r.X+r.W-x), H: min(picture.Tile, r.Y+r.H-y)}
-			if err := v.zrleTile(v.zrle.out, t); err != nil {
-				return err
-			}
-		}
+	v.tiles.Bytes, v.tiles.Pixel = v.format.compact, v.format.small
+	if err := v.tiles.Draw(v.pic, r, v.zrle.out); err != nil {
+		return badTile(err)
 	}
 	return v.zrle.end()
 }
 
-// zrleTile reads one tile (section 7.7.6).
-func (v *Viewer) zrleTile(in *bufio.Reader, t picture.Rect) error {
-	kind, err := in.ReadByte()
-	if err != nil {
-		return badStream(err)
+// badTile says what is wrong with tiles, or with the stream that they come in.
+func badTile(err error) error {
+	var bad *picture.TileError
+	if errors.As(err, &bad) {
+		return wrong("%s", bad.Text)
 	}
-	switch {
-	case kind == picture.TileRaw:
-		return v.zrleRaw(in, t)
-	case kind == picture.TileSolid:
-		var c [1]uint32
-		if err := v.colours(in, c[:]); err != nil {
-			return err
-		}
-		v.pic.Fill(t, c[0])
-		return nil
-	case kind <= picture.MostPacked:
-		return v.zrlePacked(in, t, int(kind))
-	case kind == picture.TileRuns:
-		return v.zrleRuns(in, t, nil)
-	case kind >= picture.TilePaletteRun+2:
-		var room [picture.MostPalette]uint32
-		palette := room[:kind-picture.TilePaletteRun]
-		if err := v.colours(in, palette); err != nil {
-			return err
-		}
-		return v.zrleRuns(in, t, palette)
-	}
-	return wrong("it sends a tile of kind %d, which there is not", kind)
-}
-
-// colours reads pixels as ZRLE has them.
-func (v *Viewer) colours(in *bufio.Reader, to []uint32) error {
-	b := v.format.compact
-	p, err := v.from(in, len(to)*b)
-	if err != nil {
-		return err
-	}
-	for i := range to {
-		to[i] = v.format.small(p[i*b:])
-	}
-	return nil
+	return badStream(err)
 }
 
 // from reads n bytes of a stream.
@@ -170,119 +132,6 @@ func (v *Viewer) from(in io.Reader, n int) ([]byte, error) {
 		return nil, badStream(err)
 	}
 	return p, nil
-}
-
-func (v *Viewer) zrleRaw(in *bufio.Reader, t picture.Rect) error {
-	for y := range t.H {
-		if err := v.colours(in, v.pic.Row(t.X, t.Y+y, t.W)); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func (v *Viewer) zrlePacked(in *bufio.Reader, t picture.Rect, n int) error {
-	var palette [picture.MostPacked]uint32
-	if err := v.colours(in, palette[:n]); err != nil {
-		return err
-	}
-	bits := picture.PerIndex(n)
-	wide := (t.W*bits + 7) / 8
-	p, err := v.from(in, wide*t.H)
-	if err != nil {
-		return err
-	}
-	for y := range t.H {
-		if err := unpack(v.pic.Row(t.X, t.Y+y, t.W), p[y*wide:(y+1)*wide], palette[:n], bits); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// eight draws eight pixels of two colours: one, and by how it is different the other.
-func eight(row []uint32, b byte, one, other uint32) {
-	_ = row[7]
-	bits := uint32(b)
-	row[0], row[1] = one^other&-(bits>>7), one^other&-(bits>>6&1)
-	row[2], row[3] = one^other&-(bits>>5&1), one^other&-(bits>>4&1)
-	row[4], row[5] = one^other&-(bits>>3&1), one^other&-(bits>>2&1)
-	row[6], row[7] = one^other&-(bits>>1&1), one^other&-(bits&1)
-}
-
-// unpack draws a row of indices into a palette, of so many bits each, the first one highest.
-func unpack(row []uint32, p []byte, palette []uint32, bits int) error {
-	mask, per := byte(1<<bits-1), 8/bits
-	for bits == 1 && len(palette) == 2 && len(row) >= 8 {
-		eight(row[:8:8], p[0], palette[0], palette[0]^palette[1])
-		row, p = row[8:], p[1:]
-	}
-	for _, b := range p {
-		n := min(per, len(row))
-		for i := range row[:n] {
-			at := b >> (8 - bits - i*bits) & mask
-			if int(at) >= len(palette) {
-				return wrong("it draws in colour %d of %d", at, len(palette))
-			}
-			row[i] = palette[at]
-		}
-		row = row[n:]
-	}
-	return nil
-}
-
-// zrleRuns reads runs of a colour, or of an index into a palette; they go on over the ends of
-// rows.
-func (v *Viewer) zrleRuns(in *bufio.Reader, t picture.Rect, palette []uint32) error {
-	pix := v.row(t.W * t.H)
-	for at := 0; at < len(pix); {
-		c, n, err := v.zrleRun(in, palette)
-		if err != nil {
-			return err
-		}
-		if n > len(pix)-at {
-			return wrong("it draws more than there is of a tile")
-		}
-		repeat(pix[at:at+n], c)
-		at += n
-	}
-	for y := range t.H {
-		copy(v.pic.Row(t.X, t.Y+y, t.W), pix[y*t.W:])
-	}
-	return nil
-}
-
-func (v *Viewer) zrleRun(in *bufio.Reader, palette []uint32) (c uint32, n int, err error) {
-	if palette == nil {
-		var one [1]uint32
-		if err := v.colours(in, one[:]); err != nil {
-			return 0, 0, err
-		}
-		c = one[0]
-	} else {
-		i, err := in.ReadByte()
-		if err != nil {
-			return 0, 0, badStream(err)
-		}
-		if int(i&127) >= len(palette) {
-			return 0, 0, wrong("it draws in colour %d of %d", i&127, len(palette))
-		}
-		if c = palette[i&127]; i < 128 {
-			return c, 1, nil
-		}
-	}
-	for n = 1; ; {
-		b, err := in.ReadByte()
-		if err != nil {
-			return 0, 0, badStream(err)
-		}
-		if n += int(b); b != 255 {
-			return c, n, nil
-		}
-		if n > picture.Tile*picture.Tile {
-			return 0, 0, wrong("it draws more than there is of a tile")
-		}
-	}
 }
 
 // appendLength writes how long what follows is.
