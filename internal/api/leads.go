@@ -9,7 +9,6 @@ import (
 
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/core/estate"
-	"plumbbob/internal/core/glyph"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/serial"
 	"plumbbob/internal/core/verdict"
@@ -96,7 +95,7 @@ func (s *Server) screenLeads(ctx context.Context, e *estate.Estate, d *estate.De
 		seen.Why = err.Error()
 	} else {
 		seen.Up = true
-		if t, is := glyph.Read(p, screen.Fonts()); is {
+		if t, is := screen.Read(p); is {
 			seen.Text = strings.Join(t.Rows, "\n")
 		}
 	}

@@ -19,7 +19,6 @@ import (
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/broker"
 	"plumbbob/internal/core/estate"
-	"plumbbob/internal/core/glyph"
 	"plumbbob/internal/core/keyboard"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/picture"
@@ -312,7 +311,7 @@ func (s *Server) GetScreenText(ctx context.Context, req contract.GetScreenTextRe
 // textOf is what text a picture shows, where it is one of fixed cells.
 func textOf(p *picture.Picture) contract.ScreenText {
 	out := contract.ScreenText{Width: p.W, Height: p.H, Rows: []string{}}
-	if t, is := glyph.Read(p, screen.Fonts()); is {
+	if t, is := screen.Read(p); is {
 		out.IsText, out.Rows, out.Unknown, out.Font = true, t.Rows, t.Unknown, &t.Font
 	}
 	return out

@@ -24,6 +24,7 @@ type film struct {
 	strip picture.Strip
 	rows  []string // that were read last
 	known serial.Recogniser
+	by    *estate.Estate // whose patterns it knows
 	found []serial.Found // that are not kept yet
 
 	owed  []store.Picture // likewise
@@ -164,30 +165,40 @@ func (s *screen) read(p *picture.Picture, now time.Time) {
 		f.rows = nil
 		return
 	}
-	f.known.Stated = stated(s.room.Estate().Device(s.device))
-	last := ""
+	if e := s.room.Estate(); e != f.by {
+		f.by, f.known.Stated = e, stated(e.Device(s.device))
+	}
+	rows = said(rows)
 	for _, row := range rows {
-		row = strings.TrimSpace(row)
-		if row == "" {
-			continue
-		}
-		last = row
 		if !slices.Contains(f.rows, row) {
 			f.found = append(f.found, f.known.Read([]byte(row+"\n"), now)...)
 		}
 	}
-	if len(f.rows) == 0 || f.rows[len(f.rows)-1] != last {
+	if last := end(rows); len(f.rows) == 0 || end(f.rows) != last {
 		f.found = append(f.found, f.known.Read([]byte(last), now)...)
 		f.found = append(f.found, f.known.Settle(now)...)
 		f.found = append(f.found, f.known.Read([]byte("\n"), now)...)
 	}
 	f.found = f.found[max(0, len(f.found)-mostFound):]
-	f.rows = f.rows[:0]
+	f.rows = rows
+}
+
+// said are rows without those that are blank, and without the blanks around them.
+func said(rows []string) (out []string) {
 	for _, row := range rows {
 		if row = strings.TrimSpace(row); row != "" {
-			f.rows = append(f.rows, row)
+			out = append(out, row)
 		}
 	}
+	return out
+}
+
+// end is the last row.
+func end(rows []string) string {
+	if len(rows) == 0 {
+		return ""
+	}
+	return rows[len(rows)-1]
 }
 
 // saveFound tells what was read, and keeps it.

@@ -210,26 +210,3 @@ func (s *Seat) Sends(what string) error {
 func (s *Seat) BeAlone(d time.Duration) error {
 	return s.does(func(x *seat.Table, now time.Time) ([]string, error) { return x.BeAlone(s.ID, d, now) })
 }
-
-// Leave ends the seat.
-func (s *Seat) Leave() {
-	_ = s.does(func(x *seat.Table, now time.Time) ([]string, error) {
-		for _, was := range x.All {
-			if was.ID == s.ID {
-				s.l.left(was)
-			}
-		}
-		return x.Leave(s.ID, now), nil
-	})
-}
-
-// Lost keeps the seat for a while, for who comes back.
-func (s *Seat) Lost() {
-	l := s.l
-	l.mu.Lock()
-	l.seats.Lost(s.ID, time.Now())
-	l.version++
-	l.wake()
-	l.mu.Unlock()
-	l.poke()
-}

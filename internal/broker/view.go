@@ -233,17 +233,9 @@ func (v *View) Up(ctx context.Context, within time.Duration) error {
 // Strokes presses keys one chord after the other, each for a moment and with a pause behind it.
 func (v *View) Strokes(ctx context.Context, chords []keyboard.Chord, held, gap time.Duration) error {
 	for _, c := range chords {
-		for _, k := range c {
-			if err := v.Key(true, k.Sym, k.Code); err != nil {
-				return err
-			}
-		}
-		pause(ctx, held)
-		for i := range c {
-			k := c[len(c)-1-i]
-			if err := v.Key(false, k.Sym, k.Code); err != nil {
-				return err
-			}
+		err := c.Press(func(down bool, k keyboard.Key) error { return v.Key(down, k.Sym, k.Code) }, func() { pause(ctx, held) })
+		if err != nil {
+			return err
 		}
 		pause(ctx, gap)
 		if ctx.Err() != nil {

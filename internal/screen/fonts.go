@@ -10,6 +10,7 @@ import (
 	"golang.org/x/image/font/inconsolata"
 
 	"plumbbob/internal/core/glyph"
+	"plumbbob/internal/core/picture"
 )
 
 // consoleFonts is where Debian's console-setup-linux has the fonts of text modes and consoles: of
@@ -19,6 +20,9 @@ var consoleFonts = []string{"/usr/share/consolefonts/Lat15-*.psf.gz", "/usr/shar
 // Fonts are those that text is read off pictures with: one that comes along, and those of the
 // console, as far as this machine has them.
 var Fonts = sync.OnceValue(func() []*glyph.Font { return append(fontsAt(consoleFonts...), built()) })
+
+// Read reads the text of a picture, if it shows some.
+func Read(p *picture.Picture) (glyph.Text, bool) { return glyph.Read(p, Fonts()) }
 
 const mostFontBytes = 1 << 20
 

@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"plumbbob/internal/core/estate"
-	"plumbbob/internal/core/glyph"
 	"plumbbob/internal/core/picture"
 	"plumbbob/internal/screen"
 )
@@ -47,6 +46,6 @@ func (s *Service) picture(ctx context.Context, k estate.Key) ([]byte, error) {
 
 // screenText is the text of a screen that shows some, row by row.
 func screenText(p *picture.Picture) (rows []string, is bool) {
-	t, is := glyph.Read(p, screen.Fonts())
+	t, is := screen.Read(p)
 	return t.Rows, is
 }

@@ -78,6 +78,24 @@ func Parse(text string) (Chord, error) {
 	return c, nil
 }
 
+// Press presses its keys one after the other, has them held, and lets them go the other way round:
+// also one that may not have been pressed. Its error is the first.
+func (c Chord) Press(key func(down bool, k Key) error, held func()) (err error) {
+	pressed := 0
+	for ; pressed < len(c) && err == nil; pressed++ {
+		err = key(true, c[pressed])
+	}
+	if err == nil {
+		held()
+	}
+	for pressed--; pressed >= 0; pressed-- {
+		if failed := key(false, c[pressed]); err == nil {
+			err = failed
+		}
+	}
+	return err
+}
+
 // Row reads chords that are pressed one after the other: "scroll-lock scroll-lock 2".
 func Row(text string) (all []Chord, err error) {
 	for _, word := range strings.Fields(text) {

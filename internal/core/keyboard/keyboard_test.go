@@ -1,6 +1,8 @@
 package keyboard
 
 import (
+	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -45,6 +47,29 @@ func TestLayouts(t *testing.T) {
 			if c, err := Strokes(string(r), name); err != nil && name == "us" {
 				t.Errorf("%s: %q: %v", name, r, c)
 			}
+		}
+	}
+}
+
+// TestPress: what was pressed is let go of, whatever fails, and the first thing that failed is said.
+func TestPress(t *testing.T) {
+	c, err := Parse("ctrl-alt-delete")
+	require.NoError(t, err)
+	for fails, want := range map[int]string{-1: "+d +8 +S held -S -8 -d", 0: "+d -d", 1: "+d +8 -8 -d", 4: "+d +8 +S held -S -8 -d"} {
+		var did []string
+		n := 0
+		err := c.Press(func(down bool, k Key) error {
+			did = append(did, map[bool]string{true: "+", false: "-"}[down]+string("d8S"[map[uint16]int{0x1d: 0, 0x38: 1, 0xd3: 2}[k.Code]]))
+			if n++; n-1 == fails {
+				return fmt.Errorf("failed at %d", n-1)
+			}
+			return nil
+		}, func() { did = append(did, "held") })
+		require.Equal(t, want, strings.Join(did, " "))
+		if fails < 0 {
+			require.NoError(t, err)
+		} else {
+			require.EqualError(t, err, fmt.Sprintf("failed at %d", fails))
 		}
 	}
 }

@@ -105,32 +105,17 @@ func byKeys(p *gear.Port, text string) error {
 	}
 	p.Show = func(ctx context.Context, a gear.Attached) error {
 		for _, c := range chords {
-			if err := pressOnce(ctx, a, c); err != nil {
+			err := c.Press(func(down bool, k keyboard.Key) error { return a.Key(down, k.Sym, k.Code) }, func() { _ = wait(ctx, portKeyHeld) })
+			if err != nil {
+				return err
+			}
+			if err := wait(ctx, portKeyHeld); err != nil {
 				return err
 			}
 		}
 		return wait(ctx, portSettles)
 	}
 	return nil
-}
-
-func pressOnce(ctx context.Context, a gear.Attached, c keyboard.Chord) error {
-	for _, k := range c {
-		if err := a.Key(true, k.Sym, k.Code); err != nil {
-			return err
-		}
-	}
-	err := wait(ctx, portKeyHeld)
-	for i := range c { // whatever has happened: no key stays pressed
-		k := c[len(c)-1-i]
-		if failed := a.Key(false, k.Sym, k.Code); failed != nil {
-			return failed
-		}
-	}
-	if err != nil {
-		return err
-	}
-	return wait(ctx, portKeyHeld)
 }
 
 func wait(ctx context.Context, d time.Duration) error {

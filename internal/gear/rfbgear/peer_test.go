@@ -153,13 +153,7 @@ func TestAnothersServer(t *testing.T) {
 }
 
 func press(t *testing.T, a gear.Attached, c keyboard.Chord) {
-	for _, k := range c {
-		require.NoError(t, a.Key(true, k.Sym, k.Code))
-	}
-	for i := range c {
-		k := c[len(c)-1-i]
-		require.NoError(t, a.Key(false, k.Sym, k.Code))
-	}
+	require.NoError(t, c.Press(func(down bool, k keyboard.Key) error { return a.Key(down, k.Sym, k.Code) }, func() {}))
 }
 
 // sameInAll looks in each encoding by itself, and in fewer colours.

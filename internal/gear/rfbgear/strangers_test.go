@@ -12,7 +12,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"plumbbob/internal/core/glyph"
 	"plumbbob/internal/core/keyboard"
 	"plumbbob/internal/screen"
 )
@@ -44,7 +43,7 @@ func TestAMachineOfSomebodyElse(t *testing.T) {
 	shows := func(want string) bool {
 		p := a.Canvas().Picture()
 		sizes[p.H] = true
-		text, is := glyph.Read(p, screen.Fonts())
+		text, is := screen.Read(p)
 		if is {
 			last = strings.Join(text.Rows, "\n")
 		}
