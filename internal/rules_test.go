@@ -139,7 +139,7 @@ func TestRoomsKnowOnlyWhatTheyMay(t *testing.T) {
 // What the core may import of the standard library. Nothing here can do I/O by itself, and
 // of time only what reckons is used.
 var coreImports = []string{
-	"bytes", "cmp", "compress/flate", "container/heap", "crypto/sha256", "encoding/binary", "encoding/hex", "encoding/json", "errors", "fmt", "image", "image/color", "image/jpeg", "io", "maps", "math", "net/netip", "reflect", "regexp", "math/bits", "slices", "strconv", "strings", "time", "unicode", "unicode/utf8",
+	"bufio", "bytes", "cmp", "compress/flate", "container/heap", "crypto/sha256", "encoding/binary", "encoding/hex", "encoding/json", "errors", "fmt", "image", "image/color", "image/jpeg", "io", "maps", "math", "net/netip", "reflect", "regexp", "math/bits", "slices", "strconv", "strings", "time", "unicode", "unicode/utf8",
 }
 
 // What would be a clock, or a wait, in the core; fmt that prints is output.

@@ -1,6 +1,7 @@
 package picture
 
 import (
+	"bufio"
 	"bytes"
 	"compress/flate"
 	"encoding/binary"
@@ -77,15 +78,11 @@ func develop(p *Picture, r Rect, text []byte) error {
 func lay(p *Picture, parts []Rect, packed []byte, area int, form Form) error {
 	// No tile takes more than five bytes for a pixel, and a kind with its palette.
 	most := int64(5*area + (area/Tile+2)*(3*MostPalette+1) + 1<<16)
-	text, err := io.ReadAll(io.LimitReader(flate.NewReader(bytes.NewReader(packed)), most))
-	if err != nil {
-		return fmt.Errorf("%w: %w", ErrFrame, err)
-	}
+	in := bufio.NewReader(io.LimitReader(flate.NewReader(bytes.NewReader(packed)), most))
 	u := Untiler{Bytes: 3, Pixel: fromRGB}
 	if form == InFew {
 		u.Bytes, u.Pixel = 1, fromFew
 	}
-	in := bytes.NewReader(text)
 	for _, r := range parts {
 		if err := u.Draw(p, r, in); err != nil {
 			return fmt.Errorf("%w: %w", ErrFrame, err)

@@ -55,11 +55,10 @@ func (p *Picture) Fill(r Rect, c uint32) {
 	if r.Empty() {
 		return
 	}
-	for y := r.Y; y < r.Y+r.H; y++ {
-		row := p.Row(r.X, y, r.W)
-		for i := range row {
-			row[i] = c
-		}
+	first := p.Row(r.X, r.Y, r.W)
+	repeat(first, c)
+	for y := r.Y + 1; y < r.Y+r.H; y++ {
+		copy(p.Row(r.X, y, r.W), first)
 	}
 }
 

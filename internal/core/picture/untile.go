@@ -1,6 +1,7 @@
 package picture
 
 import (
+	"bufio"
 	"fmt"
 	"io"
 )
@@ -11,13 +12,8 @@ type Untiler struct {
 	Pixel func(p []byte) uint32 // reads one
 
 	pix  [Tile * Tile]uint32
+	rows Packed
 	room []byte
-}
-
-// Tiles is where tiles are read from.
-type Tiles interface {
-	io.Reader
-	io.ByteReader
 }
 
 // A TileError is tiles that make no sense. What goes wrong with reading them is an error of its own.
@@ -28,7 +24,7 @@ func (e *TileError) Error() string { return e.Text }
 func noTile(format string, args ...any) error { return &TileError{fmt.Sprintf(format, args...)} }
 
 // Draw draws a part of a picture, which is within, from left to right and top to bottom.
-func (u *Untiler) Draw(p *Picture, r Rect, in Tiles) error {
+func (u *Untiler) Draw(p *Picture, r Rect, in *bufio.Reader) error {
 	for y := r.Y; y < r.Y+r.H; y += Tile {
 		for x := r.X; x < r.X+r.W; x += Tile {
 			if err := u.tile(p, Rect{x, y, min(Tile, r.X+r.W-x), min(Tile, r.Y+r.H-y)}, in); err != nil {
@@ -40,7 +36,7 @@ func (u *Untiler) Draw(p *Picture, r Rect, in Tiles) error {
 }
 
 // tile reads one tile (RFC 6143, section 7.7.6).
-func (u *Untiler) tile(p *Picture, t Rect, in Tiles) error {
+func (u *Untiler) tile(p *Picture, t Rect, in *bufio.Reader) error {
 	kind, err := in.ReadByte()
 	if err != nil {
 		return err
@@ -76,7 +72,7 @@ func (u *Untiler) tile(p *Picture, t Rect, in Tiles) error {
 }
 
 // colours reads pixels.
-func (u *Untiler) colours(in Tiles, to []uint32) error {
+func (u *Untiler) colours(in *bufio.Reader, to []uint32) error {
 	p, err := u.from(in, len(to)*u.Bytes)
 	if err != nil {
 		return err
@@ -96,50 +92,67 @@ func (u *Untiler) from(in io.Reader, n int) ([]byte, error) {
 	return u.room[:n], err
 }
 
-func (u *Untiler) packed(p *Picture, t Rect, in Tiles, n int) error {
+func (u *Untiler) packed(p *Picture, t Rect, in *bufio.Reader, n int) error {
 	var palette [MostPacked]uint32
 	if err := u.colours(in, palette[:n]); err != nil {
 		return err
 	}
-	bits := PerIndex(n)
-	wide := (t.W*bits + 7) / 8
+	wide := (t.W*PerIndex(n) + 7) / 8
 	from, err := u.from(in, wide*t.H)
 	if err != nil {
 		return err
 	}
+	u.rows.Begin(palette[:n])
 	for y := range t.H {
-		if err := Unpack(p.Row(t.X, t.Y+y, t.W), from[y*wide:(y+1)*wide], palette[:n], bits); err != nil {
+		if err := u.rows.Draw(p.Row(t.X, t.Y+y, t.W), from[y*wide:(y+1)*wide]); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// eight draws eight pixels of two colours: one, and by how it is different the other.
-func eight(row []uint32, b byte, one, other uint32) {
-	_ = row[7]
-	bits := uint32(b)
-	row[0], row[1] = one^other&-(bits>>7), one^other&-(bits>>6&1)
-	row[2], row[3] = one^other&-(bits>>5&1), one^other&-(bits>>4&1)
-	row[4], row[5] = one^other&-(bits>>3&1), one^other&-(bits>>2&1)
-	row[6], row[7] = one^other&-(bits>>1&1), one^other&-(bits&1)
+// Packed is rows of indices into a palette, of so many bits each, the first one highest.
+type Packed struct {
+	palette []uint32
+	bits    int
+	fours   [16][4]uint32 // of two colours: the pixels that four bits stand for
 }
 
-// Unpack draws a row of indices into a palette, of so many bits each, the first one highest.
-func Unpack(row []uint32, p []byte, palette []uint32, bits int) error {
-	mask, per := byte(1<<bits-1), 8/bits
-	for bits == 1 && len(palette) == 2 && len(row) >= 8 {
-		eight(row[:8:8], p[0], palette[0], palette[0]^palette[1])
-		row, p = row[8:], p[1:]
+// Begin begins rows of another palette, which stays the caller's.
+func (k *Packed) Begin(palette []uint32) {
+	k.palette, k.bits = palette, PerIndex(len(palette))
+	if len(palette) != 2 {
+		return
 	}
+	for four := range k.fours {
+		for i := range k.fours[four] {
+			k.fours[four][i] = palette[four>>(3-i)&1]
+		}
+	}
+}
+
+// Draw draws one row.
+func (k *Packed) Draw(row []uint32, p []byte) error {
+	if len(k.palette) == 2 {
+		n := len(row) / 8
+		for i, b := range p[:n] {
+			eight := row[8*i : 8*i+8]
+			*(*[4]uint32)(eight) = k.fours[b>>4]
+			*(*[4]uint32)(eight[4:]) = k.fours[b&15]
+		}
+		if row, p = row[8*n:], p[n:]; len(row) == 0 {
+			return nil
+		}
+	}
+	mask, per := byte(1<<k.bits-1), 8/k.bits
 	for _, b := range p {
 		n := min(per, len(row))
 		for i := range row[:n] {
-			at := b >> (8 - bits - i*bits) & mask
-			if int(at) >= len(palette) {
-				return noTile("it draws in colour %d of %d", at, len(palette))
+			at := b >> (8 - k.bits - i*k.bits) & mask
+			if int(at) >= len(k.palette) {
+				return noTile("it draws in colour %d of %d", at, len(k.palette))
 			}
-			row[i] = palette[at]
+			row[i] = k.palette[at]
 		}
 		row = row[n:]
 	}
@@ -147,7 +160,7 @@ func Unpack(row []uint32, p []byte, palette []uint32, bits int) error {
 }
 
 // runs reads runs of a colour, or of an index into a palette; they go on over the ends of rows.
-func (u *Untiler) runs(p *Picture, t Rect, in Tiles, palette []uint32) error {
+func (u *Untiler) runs(p *Picture, t Rect, in *bufio.Reader, palette []uint32) error {
 	pix := u.pix[:t.W*t.H]
 	for at := 0; at < len(pix); {
 		c, n, err := u.run(in, palette)
@@ -166,7 +179,7 @@ func (u *Untiler) runs(p *Picture, t Rect, in Tiles, palette []uint32) error {
 	return nil
 }
 
-func (u *Untiler) run(in Tiles, palette []uint32) (c uint32, n int, err error) {
+func (u *Untiler) run(in *bufio.Reader, palette []uint32) (c uint32, n int, err error) {
 	if palette == nil {
 		var one [1]uint32
 		if err := u.colours(in, one[:]); err != nil {

@@ -3,6 +3,7 @@ package rfb
 import (
 	"encoding/binary"
 	"io"
+	"unsafe"
 
 	"plumbbob/internal/core/picture"
 )
@@ -11,6 +12,9 @@ import (
 func (v *Viewer) raw(r picture.Rect) error {
 	if r.Empty() {
 		return nil
+	}
+	if v.format.isPlain && asInMemory {
+		return v.rawInPlace(r)
 	}
 	per := r.W * v.format.bytes
 	rows := max(1, readerBytes/per)
@@ -28,6 +32,53 @@ func (v *Viewer) raw(r picture.Rect) error {
 		}
 	}
 	return nil
+}
+
+// asInMemory says whether this machine keeps a pixel as the plain format has it.
+var asInMemory = binary.NativeEndian.Uint16([]byte{1, 0}) == 1
+
+// rawInPlace reads pixels to where they belong, a few rows at a time, and clears the byte of each
+// that is none of a colour.
+func (v *Viewer) rawInPlace(r picture.Rect) error {
+	rows := 1
+	if r.W == v.pic.W { // they are one behind the other
+		rows = max(1, readerBytes/(4*r.W))
+	}
+	for y := 0; y < r.H; y += rows {
+		at := (r.Y+y)*v.pic.W + r.X
+		pix := v.pic.Pix[at : at+min(rows, r.H-y)*r.W]
+		if _, err := io.ReadFull(v.r, unsafe.Slice((*byte)(unsafe.Pointer(&pix[0])), 4*len(pix))); err != nil {
+			return unexpected(err)
+		}
+		clearHigh(pix)
+	}
+	return nil
+}
+
+func clearHigh(pix []uint32) {
+	if uintptr(unsafe.Pointer(&pix[0]))%8 != 0 {
+		pix[0] &= 0xffffff
+		pix = pix[1:]
+	}
+	if len(pix)%2 != 0 {
+		pix[len(pix)-1] &= 0xffffff
+	}
+	const mask = 0x00ffffff_00ffffff
+	twos := unsafe.Slice((*uint64)(unsafe.Pointer(unsafe.SliceData(pix))), len(pix)/2)
+	for ; len(twos) >= 8; twos = twos[8:] {
+		e := (*[8]uint64)(twos)
+		e[0] &= mask
+		e[1] &= mask
+		e[2] &= mask
+		e[3] &= mask
+		e[4] &= mask
+		e[5] &= mask
+		e[6] &= mask
+		e[7] &= mask
+	}
+	for i := range twos {
+		twos[i] &= mask
+	}
 }
 
 // copyRect is what is elsewhere in the picture (section 7.7.2).

@@ -239,16 +239,15 @@ func (f *Format) appendSmall(out []byte, c uint32) []byte {
 
 // pixels reads a run of pixels.
 func (f *Format) pixels(to []uint32, p []byte) {
-	if f.isPlain { // two at once
-		for len(to) >= 2 && len(p) >= 8 {
-			v := binary.LittleEndian.Uint64(p) & 0x00ffffff_00ffffff
-			to[0], to[1] = uint32(v), uint32(v>>32)
-			to, p = to[2:], p[8:]
+	if f.isPlain { // four at once
+		n := len(to) / 4
+		for i := range n {
+			from, four := (*[16]byte)(p[16*i:]), (*[4]uint32)(to[4*i:])
+			one, other := binary.LittleEndian.Uint64(from[:8]), binary.LittleEndian.Uint64(from[8:])
+			four[0], four[1] = uint32(one)&0xffffff, uint32(one>>32)&0xffffff
+			four[2], four[3] = uint32(other)&0xffffff, uint32(other>>32)&0xffffff
 		}
-		if len(to) > 0 {
-			to[0] = binary.LittleEndian.Uint32(p) & 0xffffff
-		}
-		return
+		to, p = to[4*n:], p[16*n:]
 	}
 	for i := range to {
 		to[i] = f.pixel(p[i*f.bytes:])

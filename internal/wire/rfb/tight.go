@@ -165,6 +165,7 @@ func (v *Viewer) tightBasic(r picture.Rect, kind byte) error {
 		}
 		if per = r.W; len(palette) == 2 {
 			per = (r.W + 7) / 8
+			v.packed.Begin(palette)
 		}
 	default:
 		return wrong("it draws through filter %d of Tight, which there is not", filter)
@@ -207,7 +208,7 @@ func (v *Viewer) tightRows(r picture.Rect, stream, filter byte, palette []uint32
 			copy(above, p)
 			continue
 		}
-		if err := indexed(row, p, palette); err != nil {
+		if err := v.indexed(row, p, palette); err != nil {
 			return err
 		}
 	}
@@ -215,9 +216,9 @@ func (v *Viewer) tightRows(r picture.Rect, stream, filter byte, palette []uint32
 }
 
 // indexed draws a row by a palette: a bit for each pixel where it has two colours, else a byte.
-func indexed(row []uint32, p []byte, palette []uint32) error {
+func (v *Viewer) indexed(row []uint32, p []byte, palette []uint32) error {
 	if len(palette) == 2 {
-		if err := picture.Unpack(row, p, palette, 1); err != nil {
+		if err := v.packed.Draw(row, p); err != nil {
 			return badTile(err)
 		}
 		return nil

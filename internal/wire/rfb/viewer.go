@@ -43,6 +43,7 @@ type Viewer struct {
 	zrle    inflater
 	tiles   picture.Untiler
 	tight   [4]inflater
+	packed  picture.Packed
 
 	mu    sync.Mutex
 	heard time.Time // when the server sent something last

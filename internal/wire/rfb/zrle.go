@@ -13,27 +13,22 @@ import (
 
 // An inflater is a stream that is compressed, of which each rectangle brings a part.
 type inflater struct {
-	in  feed
-	z   io.ReadCloser
-	out *bufio.Reader
+	part feed
+	in   *bufio.Reader // of the parts: what decompresses reads that by more than a byte at a time
+	z    io.ReadCloser
+	out  *bufio.Reader
 }
 
-// feed is what there is of a compressed stream so far.
+// feed is what has come of a compressed stream so far.
 type feed struct {
 	r    *bufio.Reader
 	left int // bytes of this part that have not been read
-	kept []byte
 }
 
 // mostKept is how much of a part may be left when its picture is complete: the end of a block.
 const mostKept = 4 << 10
 
 func (f *feed) Read(p []byte) (int, error) {
-	if len(f.kept) > 0 {
-		n := copy(p, f.kept)
-		f.kept = f.kept[n:]
-		return n, nil
-	}
 	if f.left == 0 {
 		return 0, errShort
 	}
@@ -42,28 +37,15 @@ func (f *feed) Read(p []byte) (int, error) {
 	return n, unexpected(err)
 }
 
-func (f *feed) ReadByte() (byte, error) {
-	if len(f.kept) > 0 {
-		b := f.kept[0]
-		f.kept = f.kept[1:]
-		return b, nil
-	}
-	if f.left == 0 {
-		return 0, errShort
-	}
-	f.left--
-	b, err := f.r.ReadByte()
-	return b, unexpected(err)
-}
-
 // errShort is a picture of which less was sent than there is of it.
 var errShort = wrong("it sends less of a picture than there is of it")
 
 // begin begins a part of n bytes.
 func (i *inflater) begin(r *bufio.Reader, n int) error {
-	i.in.r, i.in.left = r, n
+	i.part = feed{r, n}
 	if i.z == nil {
-		z, err := zlib.NewReader(&i.in)
+		i.in = bufio.NewReaderSize(&i.part, mostKept)
+		z, err := zlib.NewReader(i.in)
 		if err != nil {
 			return badStream(err)
 		}
@@ -74,18 +56,12 @@ func (i *inflater) begin(r *bufio.Reader, n int) error {
 
 // end ends it. What is left belongs to the end of a block, and is read with what follows.
 func (i *inflater) end() error {
-	if i.in.left > mostKept {
-		return wrong("it sends %d bytes more than its picture has", i.in.left)
+	rest := i.in.Buffered() + i.part.left
+	if rest > mostKept {
+		return wrong("it sends %d bytes more than its picture has", rest)
 	}
-	rest := make([]byte, i.in.left)
-	if _, err := io.ReadFull(i.in.r, rest); err != nil {
-		return err
-	}
-	i.in.kept, i.in.left = append(i.in.kept, rest...), 0
-	if len(i.in.kept) > mostKept {
-		return wrong("it sends more than its pictures have")
-	}
-	return nil
+	_, err := i.in.Peek(rest) // it is kept there
+	return err
 }
 
 // reset begins another stream.
