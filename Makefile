@@ -3,7 +3,7 @@
 # make check  formatting, vet, static analysis, known vulnerabilities, types
 # make torture operations while everything goes wrong
 # make truth  whether what is believed is so, in simulated estates
-# make strangers machines of somebody else: an emulated one, with its own firmware, at its screen
+# make strangers a machine and a viewer of somebody else: emulated, with firmware of its own; and standard
 # make soak   an hour of faults and visits, and what the service takes
 # make bench  how fast it is, against bare loops in the same run
 # make build generate fmt shoot clean
@@ -57,7 +57,7 @@ truth:
 
 # What is not asked of every machine that runs the tests: an emulator, and the fonts of its text.
 strangers: packages build
-	@scripts/packages qemu-system-x86 seabios console-setup-linux
+	@scripts/packages qemu-system-x86 seabios console-setup-linux tigervnc-viewer
 	$(GO) test -count=1 -tags strangers -run 'SomebodyElse' -v ./internal/gear/rfbgear
 
 check: packages build

@@ -49,6 +49,10 @@ func (v *Viewer) Run(w Watcher) error {
 			w.Bell()
 		case serverCutText:
 			err = v.cutText()
+		case fenceMessage:
+			err = v.fence()
+		case pushEnded:
+			err = v.pushedEnd()
 		default:
 			err = wrong("it sends message %d, which was not asked for", kind)
 		}
@@ -75,13 +79,34 @@ func (v *Viewer) uint32() (uint32, error) {
 	return binary.BigEndian.Uint32(p), nil
 }
 
+// colourMap takes what values stand for (section 7.6.2). What is drawn already was of the colours
+// of before: the picture is asked for anew.
 func (v *Viewer) colourMap() error {
 	p, err := v.take(5)
 	if err != nil {
 		return err
 	}
-	_, err = v.r.Discard(6 * int(binary.BigEndian.Uint16(p[3:]))) // pixels were asked for without one
-	return err
+	first, n := int(binary.BigEndian.Uint16(p[1:])), int(binary.BigEndian.Uint16(p[3:]))
+	if v.format.mapped == nil {
+		_, err = v.r.Discard(6 * n) // true colour was asked for
+		return err
+	}
+	if first+n > len(v.format.mapped) {
+		return wrong("it sends colours %d to %d of a map of %d", first, first+n-1, len(v.format.mapped))
+	}
+	if p, err = v.take(6 * n); err != nil {
+		return err
+	}
+	for i := range n { // 16 bits each, of which the high ones are meant
+		v.format.mapped[first+i] = uint32(p[6*i])<<16 | uint32(p[6*i+2])<<8 | uint32(p[6*i+4])
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if !v.begun || !v.looks {
+		return nil
+	}
+	v.asked = true
+	return v.request(false)
 }
 
 func (v *Viewer) cutText() error {
@@ -126,6 +151,14 @@ func (v *Viewer) update(w Watcher) error {
 	defer v.mu.Unlock()
 	if !v.looks || v.asked {
 		return nil
+	}
+	if v.push.on {
+		if v.pic == was {
+			return nil
+		}
+		if err := v.pushes(true); err != nil { // of the size that it has now
+			return err
+		}
 	}
 	v.asked = true
 	return v.request(v.pic == was)

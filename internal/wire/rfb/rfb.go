@@ -8,7 +8,10 @@
 //	decode.go    pictures in plain encodings: Raw, CopyRect, RRE, Hextile
 //	zrle.go      pictures in ZRLE, and streams that are compressed
 //	tight.go     pictures in Tight
+//	pushed.go    pictures that are sent unasked, and fences between them, for both ends
 //	server.go    the end that is looked at
+//	message.go   what that sends of its picture
+//	tightly.go   pictures in Tight, as they are written
 //
 // Nothing that comes from the other end is believed: lengths and sizes are bounded before
 // memory is taken, and all that is wrong ends the connection with an *Error.
@@ -36,6 +39,8 @@ const (
 	keyEvent       = 4
 	pointerEvent   = 5
 	viewerCutText  = 6
+	pushMessage    = 150 // registered: continuous updates
+	fenceMessage   = 248 // registered: fences, of both ends
 	qemuMessage    = 255 // registered: extended key events are its submessage 0
 )
 
@@ -45,6 +50,7 @@ const (
 	setColourMap      = 1
 	bell              = 2
 	serverCutText     = 3
+	pushEnded         = 150 // and the first one: they can be asked for
 )
 
 // Encodings (section 7.7, and the registry).
@@ -62,7 +68,10 @@ const (
 	encExtendedKeys int32 = -258
 	encLights       int32 = -261
 	encExtendedSize int32 = -308
+	encFence        int32 = -312
+	encPushed       int32 = -313
 	encCompression2 int32 = -254
+	encQuality0     int32 = -32 // of JPEG; up to nine more
 )
 
 // Limits of what is taken from the other end.
@@ -82,6 +91,8 @@ type Format struct {
 	ShiftR, ShiftG, ShiftB      uint8
 	bytes, compact, compactFrom int  // of a pixel, of one in ZRLE, and where that begins
 	isPlain                     bool // 0x00RRGGBB, the low byte first
+
+	mapped *[256]uint32 // what values stand for, where that is no true colour
 }
 
 // Formats that a viewer may ask for.
@@ -89,6 +100,8 @@ var (
 	Full = Format{Bits: 32, Depth: 24, TrueColour: true, MaxR: 255, MaxG: 255, MaxB: 255, ShiftR: 16, ShiftG: 8}
 	High = Format{Bits: 16, Depth: 16, TrueColour: true, MaxR: 31, MaxG: 63, MaxB: 31, ShiftR: 11, ShiftG: 5}
 	Few  = Format{Bits: 8, Depth: 8, TrueColour: true, MaxR: 7, MaxG: 7, MaxB: 3, ShiftR: 0, ShiftG: 3, ShiftB: 6}
+	// Mapped has each colour be one of up to 256, which the server chooses.
+	Mapped = Format{Bits: 8, Depth: 8}
 )
 
 const formatBytes = 16
@@ -123,7 +136,11 @@ func (f Format) ready() (Format, error) {
 		return f, wrong("a pixel of %d bits is none: 8, 16 and 32 are", f.Bits)
 	}
 	if !f.TrueColour {
-		return f, wrong("colours by a map are not served: ask for true colour")
+		if f.Bits != 8 {
+			return f, wrong("colours by a map are served in pixels of 8 bits: ask for these, or for true colour")
+		}
+		f.bytes, f.compact, f.mapped = 1, 1, new([256]uint32)
+		return f, nil
 	}
 	for _, c := range []struct {
 		most  uint16
@@ -148,10 +165,25 @@ func (f Format) ready() (Format, error) {
 	return f, nil
 }
 
+// appendMap writes what the values of a pixel of eight bits stand for (section 7.6.2).
+func (f *Format) appendMap(out []byte) []byte {
+	out = append(out, setColourMap, 0, 0, 0, 1, 0)
+	for v := range uint32(256) {
+		c := f.colour(v)
+		for _, part := range []byte{byte(c >> 16), byte(c >> 8), byte(c)} {
+			out = append(out, part, part) // of 16 bits
+		}
+	}
+	return out
+}
+
 // colour is what a pixel's value stands for.
 func (f *Format) colour(v uint32) uint32 {
 	if f.isPlain {
 		return v & 0xffffff
+	}
+	if f.mapped != nil {
+		return f.mapped[v&255]
 	}
 	return widen(v>>f.ShiftR, f.MaxR)<<16 | widen(v>>f.ShiftG, f.MaxG)<<8 | widen(v>>f.ShiftB, f.MaxB)
 }

@@ -78,11 +78,19 @@ type served struct {
 
 	mu       sync.Mutex
 	format   Format
-	zrle     bool
-	resizes  bool // it takes another size
-	extended bool // and by a layout of screens
-	keys     bool // it can send keys by position
-	lights   bool // it wants to know of the keyboard's lights
+	colours  bool      // its map has to be told
+	picture  int32     // the encoding that it would have
+	quality  int       // of JPEG, from 0 to 9; -1: none is wanted
+	fences   bool      // it sends fences back
+	push     bool      // it wants pictures unasked
+	ahead    int       // pictures that it has not said to have drawn
+	sync     []byte    // a fence that goes back with what the next message does
+	told     abilities // that this end can do so
+	owed     []byte    // messages beside pictures
+	resizes  bool      // it takes another size
+	extended bool      // and by a layout of screens
+	keys     bool      // it can send keys by position
+	lights   bool      // it wants to know of the keyboard's lights
 	asked    bool
 	all      bool         // the whole picture
 	part     picture.Rect // or this part of it, whether it is new or not
@@ -90,13 +98,15 @@ type served struct {
 	// Owned by write.
 	w, h   int
 	seen   uint64
-	told   bool // that keys by position are taken
-	lit    int  // what was told of the lights; -1: nothing
+	lit    int // what was told of the lights; -1: nothing
 	z      *zlib.Writer
 	packed bytes.Buffer
 	tiler  picture.Tiler
 	tiles  []byte
+	tight  tightly
 }
+
+type abilities struct{ fences, push, keys bool }
 
 func (s *served) greet(name string) error {
 	if _, err := s.r.ReadByte(); err != nil { // whether others may look: they may
@@ -133,6 +143,10 @@ func (s *served) read() error {
 			}
 		case viewerCutText:
 			err = s.cutText()
+		case pushMessage:
+			err = s.setPush()
+		case fenceMessage:
+			err = s.fence()
 		case qemuMessage:
 			err = s.position()
 		default:
@@ -140,6 +154,11 @@ func (s *served) read() error {
 		}
 		if err != nil {
 			return err
+		}
+		if kind != fenceMessage {
+			s.mu.Lock()
+			s.synced()
+			s.mu.Unlock()
 		}
 	}
 }
@@ -162,6 +181,14 @@ func (s *served) setFormat() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.format = f
+	if f.mapped != nil { // by a map, which is the same colours
+		if s.format, err = Few.ready(); err != nil {
+			return err
+		}
+		s.colours = true
+	}
+	s.synced()
+	s.wish()
 	return nil
 }
 
@@ -179,11 +206,15 @@ func (s *served) setEncodings() error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.zrle, s.resizes, s.extended, s.keys, s.lights = false, false, false, false, false
+	s.picture, s.quality = encRaw, -1
+	s.resizes, s.extended, s.keys, s.lights, s.fences = false, false, false, false, false
+	pushed := false
 	for ; len(p) > 0; p = p[4:] {
-		switch int32(binary.BigEndian.Uint32(p)) {
-		case encZRLE:
-			s.zrle = true
+		switch e := int32(binary.BigEndian.Uint32(p)); e {
+		case encZRLE, encTight: // whichever comes first
+			if s.picture == encRaw {
+				s.picture = e
+			}
 		case encDesktopSize:
 			s.resizes = true
 		case encExtendedSize:
@@ -192,8 +223,26 @@ func (s *served) setEncodings() error {
 			s.keys = true
 		case encLights:
 			s.lights = true
+		case encFence:
+			s.fences = true
+		case encPushed:
+			pushed = true
+		default:
+			if e >= encQuality0 && e < encQuality0+10 {
+				s.quality = int(e - encQuality0)
+			}
 		}
 	}
+	if s.fences && !s.told.fences { // that this end has them as well
+		s.told.fences = true
+		s.owed = appendFence(s.owed, fenceRequest|fenceBefore, nil)
+		s.ahead++
+	}
+	if s.fences && pushed && !s.told.push {
+		s.told.push = true
+		s.owed = append(s.owed, pushEnded)
+	}
+	s.wish()
 	return nil
 }
 
@@ -262,9 +311,13 @@ func (s *served) write(ctx context.Context) error {
 		case <-s.wishes:
 		}
 		s.mu.Lock()
-		asked, all, part := s.asked, s.all, s.part
+		beside := s.besides()
+		asked, all, part := s.asked || s.push && s.ahead < mostAhead, s.all, s.part
 		s.part = picture.Rect{}
 		s.mu.Unlock()
+		if err := s.send(beside); err != nil {
+			return err
+		}
 		if !part.Empty() {
 			if err := s.update(part); err != nil {
 				return err
@@ -300,7 +353,39 @@ func (s *served) write(ctx context.Context) error {
 			return context.Cause(ctx)
 		case <-time.After(atMost):
 		}
+		s.mu.Lock()
+		if s.push {
+			s.wish()
+		}
+		s.mu.Unlock()
 	}
+}
+
+// besides takes what is owed beside pictures: fences, and the map of colours. mu is held.
+func (s *served) besides() []byte {
+	p := s.owed
+	s.owed = nil
+	if s.colours {
+		s.colours = false
+		p = s.format.appendMap(p)
+	}
+	return p
+}
+
+// sentAtOnce is how much of a message has to be taken by a viewer within writesWithin: on a slow way a
+// picture takes longer than that, and goes on.
+const sentAtOnce = 16 << 10
+
+func (s *served) send(p []byte) error {
+	for len(p) > 0 {
+		n := min(len(p), sentAtOnce)
+		_ = s.conn.SetWriteDeadline(time.Now().Add(writesWithin))
+		if _, err := s.conn.Write(p[:n]); err != nil {
+			return err
+		}
+		p = p[n:]
+	}
+	return nil
 }
 
 // lightsNow are the lights of the keyboard, as they are told to who wants that.
@@ -319,117 +404,4 @@ func (s *served) wish() {
 	case s.wishes <- struct{}{}:
 	default:
 	}
-}
-
-// message is an update that is being written.
-type message struct {
-	*served
-	format  Format
-	zrle    bool
-	resizes bool
-	layout  bool // a size is told as a layout of screens
-	out     []byte
-	n       int
-}
-
-// update sends what is new, or one part, whether it is new or not.
-func (s *served) update(only picture.Rect) (err error) {
-	s.mu.Lock()
-	m := message{served: s, format: s.format, zrle: s.zrle, resizes: s.resizes, layout: s.extended, out: []byte{framebufferUpdate, 0, 0, 0}}
-	keys := s.keys && !s.told
-	s.mu.Unlock()
-	if keys {
-		s.told = true
-		m.head(picture.Rect{}, encExtendedKeys)
-	}
-	if l := s.lightsNow(); l != s.lit {
-		s.lit = l
-		m.head(picture.Rect{}, encLights)
-		m.out = append(m.out, byte(l))
-	}
-	since := s.seen
-	if !only.Empty() {
-		since = 0
-	}
-	seen := s.src.Look(since, func(p *picture.Picture, parts []picture.Rect) {
-		if !only.Empty() {
-			parts = []picture.Rect{only}
-		}
-		m.size(p)
-		for _, r := range parts {
-			if err == nil && m.n < mostRects {
-				err = m.draw(p, r.Clip(min(s.w, p.W), min(s.h, p.H)))
-			}
-		}
-	})
-	if err != nil {
-		return err
-	}
-	if only.Empty() {
-		s.seen = seen
-	}
-	binary.BigEndian.PutUint16(m.out[2:], uint16(m.n))
-	_ = s.conn.SetWriteDeadline(time.Now().Add(writesWithin))
-	_, err = s.conn.Write(m.out)
-	return err
-}
-
-const mostRects = 65534
-
-func (m *message) head(r picture.Rect, encoding int32) {
-	for _, x := range []int{r.X, r.Y, r.W, r.H} {
-		m.out = binary.BigEndian.AppendUint16(m.out, uint16(x))
-	}
-	m.out = binary.BigEndian.AppendUint32(m.out, uint32(encoding))
-	m.n++
-}
-
-// size tells of another size, to who takes that; others see what fits into the first one.
-func (m *message) size(p *picture.Picture) {
-	if !m.resizes || p.W == m.w && p.H == m.h {
-		return
-	}
-	m.w, m.h = p.W, p.H
-	if !m.layout {
-		m.head(picture.Rect{W: p.W, H: p.H}, encDesktopSize)
-		return
-	}
-	m.head(picture.Rect{W: p.W, H: p.H}, encExtendedSize)
-	m.out = append(m.out, 1, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0) // one screen, which is the first, at the corner
-	m.out = binary.BigEndian.AppendUint16(binary.BigEndian.AppendUint16(m.out, uint16(p.W)), uint16(p.H))
-	m.out = append(m.out, 0, 0, 0, 0)
-}
-
-func (m *message) draw(p *picture.Picture, r picture.Rect) (err error) {
-	if r.Empty() {
-		return nil
-	}
-	if m.zrle {
-		m.head(r, encZRLE)
-		m.out, err = m.appendZRLE(m.out, &m.format, p, r)
-		return err
-	}
-	m.head(r, encRaw)
-	for y := range r.H {
-		for _, c := range p.Row(r.X, r.Y+y, r.W) {
-			m.out = m.format.appendPixel(m.out, c)
-		}
-	}
-	return nil
-}
-
-func (s *served) appendZRLE(out []byte, f *Format, p *picture.Picture, r picture.Rect) ([]byte, error) {
-	s.tiler.Bytes, s.tiler.Pixel = f.compact, f.appendSmall
-	s.tiles = s.tiler.Append(s.tiles[:0], p, r)
-	s.packed.Reset()
-	if s.z == nil {
-		s.z, _ = zlib.NewWriterLevel(&s.packed, zlib.BestSpeed) // the level is one
-	}
-	if _, err := s.z.Write(s.tiles); err != nil {
-		return nil, err
-	}
-	if err := s.z.Flush(); err != nil {
-		return nil, err
-	}
-	return append(appendLength(out, s.packed.Len()), s.packed.Bytes()...), nil
 }

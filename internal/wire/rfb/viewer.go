@@ -50,7 +50,8 @@ type Viewer struct {
 	looks bool      // pictures are wanted
 	asked bool      // and one has been asked for
 	begun bool      // the whole of it was asked for once
-	keys  bool      // it takes keys by where they are
+	push  pushing
+	keys  bool // it takes keys by where they are
 
 	lights uint8 // of the keyboard
 	lit    bool  // these have been told
@@ -121,7 +122,7 @@ func connect(ctx context.Context, conn net.Conn, o Options) (*Viewer, error) {
 // pictures are to be as they are.
 var encodings = []int32{
 	encCopyRect, encTight, encZRLE, encHextile, encRRE, encRaw,
-	encDesktopSize, encExtendedSize, encLastRect, encExtendedKeys, encLights, encCompression2,
+	encDesktopSize, encExtendedSize, encLastRect, encExtendedKeys, encLights, encFence, encPushed, encCompression2,
 }
 
 // pictures are the encodings of pictures, by name.
@@ -161,6 +162,11 @@ func (v *Viewer) Look(on bool) error {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	v.looks = on
+	if v.push.can {
+		if err := v.pushes(on); err != nil || v.begun {
+			return err
+		}
+	}
 	if !on || v.asked {
 		return nil
 	}

@@ -1,0 +1,133 @@
+package rfb
+
+import (
+	"encoding/binary"
+
+	"github.com/klauspost/compress/zlib"
+
+	"plumbbob/internal/core/picture"
+)
+
+// message is an update that is being written.
+type message struct {
+	*served
+	format  Format
+	picture int32
+	quality int
+	resizes bool
+	layout  bool // a size is told as a layout of screens
+	out     []byte
+	n       int
+}
+
+// update sends what is new, or one part, whether it is new or not.
+func (s *served) update(only picture.Rect) (err error) {
+	s.mu.Lock()
+	m := message{served: s, format: s.format, picture: s.picture, quality: s.quality, resizes: s.resizes, layout: s.extended}
+	m.out = append(s.besides(), framebufferUpdate, 0, 0, 0) // what is owed was before it
+	count := len(m.out) - 2
+	keys := s.keys && !s.told.keys
+	fence := s.push && only.Empty()
+	if fence {
+		s.ahead++
+	}
+	s.told.keys = s.told.keys || keys
+	s.mu.Unlock()
+	if keys {
+		m.head(picture.Rect{}, encExtendedKeys)
+	}
+	if l := s.lightsNow(); l != s.lit {
+		s.lit = l
+		m.head(picture.Rect{}, encLights)
+		m.out = append(m.out, byte(l))
+	}
+	since := s.seen
+	if !only.Empty() {
+		since = 0
+	}
+	seen := s.src.Look(since, func(p *picture.Picture, parts []picture.Rect) {
+		if !only.Empty() {
+			parts = []picture.Rect{only}
+		}
+		m.size(p)
+		for _, r := range parts {
+			if err == nil && m.n < mostRects {
+				err = m.draw(p, r.Clip(min(s.w, p.W), min(s.h, p.H)))
+			}
+		}
+	})
+	if err != nil {
+		return err
+	}
+	if only.Empty() {
+		s.seen = seen
+	}
+	binary.BigEndian.PutUint16(m.out[count:], uint16(m.n))
+	if fence {
+		m.out = appendFence(m.out, fenceRequest|fenceBefore, nil)
+	}
+	return s.send(m.out)
+}
+
+const mostRects = 65534
+
+func (m *message) head(r picture.Rect, encoding int32) {
+	for _, x := range []int{r.X, r.Y, r.W, r.H} {
+		m.out = binary.BigEndian.AppendUint16(m.out, uint16(x))
+	}
+	m.out = binary.BigEndian.AppendUint32(m.out, uint32(encoding))
+	m.n++
+}
+
+// size tells of another size, to who takes that; others see what fits into the first one.
+func (m *message) size(p *picture.Picture) {
+	if !m.resizes || p.W == m.w && p.H == m.h {
+		return
+	}
+	m.w, m.h = p.W, p.H
+	if !m.layout {
+		m.head(picture.Rect{W: p.W, H: p.H}, encDesktopSize)
+		return
+	}
+	m.head(picture.Rect{W: p.W, H: p.H}, encExtendedSize)
+	m.out = append(m.out, 1, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0) // one screen, which is the first, at the corner
+	m.out = binary.BigEndian.AppendUint16(binary.BigEndian.AppendUint16(m.out, uint16(p.W)), uint16(p.H))
+	m.out = append(m.out, 0, 0, 0, 0)
+}
+
+func (m *message) draw(p *picture.Picture, r picture.Rect) (err error) {
+	if r.Empty() {
+		return nil
+	}
+	switch m.picture {
+	case encZRLE:
+		m.head(r, encZRLE)
+		m.out, err = m.appendZRLE(m.out, &m.format, p, r)
+		return err
+	case encTight:
+		return m.drawTight(p, r)
+	}
+	m.head(r, encRaw)
+	for y := range r.H {
+		for _, c := range p.Row(r.X, r.Y+y, r.W) {
+			m.out = m.format.appendPixel(m.out, c)
+		}
+	}
+	return nil
+}
+
+func (s *served) appendZRLE(out []byte, f *Format, p *picture.Picture, r picture.Rect) ([]byte, error) {
+	s.tiler.Bytes, s.tiler.Pixel = f.compact, f.appendSmall
+	s.tiles = s.tiler.Append(s.tiles[:0], p, r)
+	s.packed.Reset()
+	if s.z == nil {
+		s.z, _ = zlib.NewWriterLevel(&s.packed, zlib.BestSpeed) // the level is one
+	}
+	if _, err := s.z.Write(s.tiles); err != nil {
+		return nil, err
+	}
+	if err := s.z.Flush(); err != nil {
+		return nil, err
+	}
+	return append(appendLength(out, s.packed.Len()), s.packed.Bytes()...), nil
+}
