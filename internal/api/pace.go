@@ -19,6 +19,10 @@ const (
 	tellingBytes     = 8 << 10                 // a frame of less says nothing of a rate
 	tellingTime      = 300 * time.Millisecond  // unless it takes so much longer than others
 	firstTime        = 1500 * time.Millisecond // the first frame takes no longer on a link that takes all colours
+	roomFirst        = 400                     // cells of the picture, on a slow link
+	roomLeast        = 64                      //
+	roomMost         = 1 << 16                 //
+	roomTime         = 400 * time.Millisecond  // how long what there is room for takes
 	msStep           = 20                      // a delay that differs by less is the same
 )
 
@@ -31,6 +35,7 @@ type pace struct {
 	rate   float64       // bytes in a second; 0: not known
 	form   picture.Form
 	chosen bool
+	room   int // of what is new, in cells; 0: as much as there is
 }
 
 // underway is a frame that has not been drawn.
@@ -62,9 +67,22 @@ func (p *pace) now() (ready bool, form picture.Form, link linkView) {
 	return len(p.way) == 0 || len(p.way) < mostUndrawn && bytes < mostUndrawnBytes, form, link
 }
 
-func (p *pace) sent(n uint32, bytes int, at time.Time) {
+// roomFor is how much of what is new goes at once, as that of picture.Turn.
+func (p *pace) roomFor() int {
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	return p.room
+}
+
+// sent takes in that a frame is on its way, and whether there was no room in it for all that is new.
+func (p *pace) sent(n uint32, bytes int, left bool, at time.Time) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if want := int(p.rate * roomTime.Seconds()); p.room > 0 && bytes > want {
+		p.room = max(roomLeast, p.room*want/bytes)
+	} else if p.room > 0 && left && bytes < want/2 {
+		p.room = min(2*p.room, roomMost)
+	}
 	p.way = append(p.way, underway{n, bytes, at})
 }
 
@@ -102,6 +120,12 @@ func (p *pace) learn(took time.Duration, bytes int, alone bool) {
 		default:
 			p.rate += (rate - p.rate) / 4
 		}
+	}
+	switch {
+	case p.rate > quickRate:
+		p.room = 0
+	case p.rate > 0 && p.rate < slowRate && p.room == 0:
+		p.room = roomFirst
 	}
 	switch {
 	case first && !p.chosen && took > firstTime:

@@ -16,7 +16,7 @@ func TestPace(t *testing.T) {
 	n := uint32(0)
 	looks := func(bytes int, took time.Duration) {
 		n++
-		p.sent(n, bytes, now)
+		p.sent(n, bytes, bytes > 20<<10, now)
 		now = now.Add(took)
 		p.drawn(n, now)
 	}
@@ -41,11 +41,13 @@ func TestPace(t *testing.T) {
 	require.Equal(t, picture.InFew, form)
 	require.Equal(t, "few", link.Form)
 	require.InDelta(t, 20000, link.Rate, 5000)
+	require.Equal(t, roomLeast, p.roomFor(), "of what is new there is room for little")
 	for range 30 {
 		looks(30<<10, 50*time.Millisecond)
 	}
 	_, form, _ = p.now()
 	require.Equal(t, picture.InFull, form)
+	require.Zero(t, p.roomFor())
 	p.choose(picture.InFew, true)
 	looks(30<<10, 10*time.Millisecond)
 	_, form, _ = p.now()
@@ -55,14 +57,14 @@ func TestPace(t *testing.T) {
 		ready, _, _ = p.now()
 		require.True(t, ready)
 		n++
-		p.sent(n, 100, now)
+		p.sent(n, 100, false, now)
 	}
 	ready, _, _ = p.now()
 	require.False(t, ready, "so many are on their way")
 	p.drawn(n, now)
 	ready, _, _ = p.now()
 	require.True(t, ready, "the newest was drawn, so all were")
-	p.sent(n+1, 100<<10, now)
+	p.sent(n+1, 100<<10, false, now)
 	ready, _, _ = p.now()
 	require.False(t, ready, "a large one goes alone")
 

@@ -106,6 +106,8 @@ type looker struct {
 	pace    pace
 	changed chan struct{} // the pace has; wakes told
 
+	points atomic.Uint32 // where the pointer is: x, and y in the lower half
+
 	pressing atomic.Bool // a row of keys is being pressed
 }
 
@@ -125,7 +127,7 @@ func (l *looker) told(ctx context.Context) error {
 				return err
 			}
 		}
-		news, err := l.view.Next(ctx, broker.Wants{Picture: ready, Form: form, Changed: l.changed})
+		news, err := l.view.Next(ctx, broker.Wants{Picture: ready, Form: form, Room: l.pace.roomFor(), Around: l.around(), Changed: l.changed})
 		if err != nil {
 			return err
 		}
@@ -141,7 +143,7 @@ func (l *looker) told(ctx context.Context) error {
 			}
 		}
 		if news.Frame != nil {
-			if err := l.frame(ctx, n, news.Frame); err != nil {
+			if err := l.frame(ctx, n, news); err != nil {
 				return err
 			}
 			n++
@@ -155,11 +157,19 @@ func (l *looker) send(ctx context.Context, m screenMessage) error {
 	return sendJSON(ctx, l.ws, m)
 }
 
-func (l *looker) frame(ctx context.Context, n uint32, body []byte) error {
+func (l *looker) frame(ctx context.Context, n uint32, news broker.Seen) error {
 	ctx, cancel := context.WithTimeout(ctx, sendWithin)
 	defer cancel()
-	l.pace.sent(n, len(body), time.Now())
-	return l.ws.Write(ctx, websocket.MessageBinary, append(binary.BigEndian.AppendUint32(make([]byte, 0, 4+len(body)), n), body...))
+	l.pace.sent(n, len(news.Frame), news.Left, time.Now())
+	return l.ws.Write(ctx, websocket.MessageBinary, append(binary.BigEndian.AppendUint32(make([]byte, 0, 4+len(news.Frame)), n), news.Frame...))
+}
+
+// How far around the pointer what is new goes first, in pixels.
+const aroundX, aroundY = 128, 96
+
+func (l *looker) around() picture.Rect {
+	at := l.points.Load()
+	return picture.Rect{X: int(at>>16) - aroundX, Y: int(at&0xffff) - aroundY, W: 2 * aroundX, H: 2 * aroundY}
 }
 
 // typed takes what comes from somebody at a screen, and says whether they have left.
@@ -189,6 +199,7 @@ func (l *looker) input(p []byte) error {
 	case len(p) == keyBytes && p[0] == keyMessage:
 		return l.view.Key(p[1] != 0, binary.BigEndian.Uint32(p[2:]), binary.BigEndian.Uint16(p[6:]))
 	case len(p) == pointBytes && p[0] == pointMessage:
+		l.points.Store(binary.BigEndian.Uint32(p[1:]))
 		return l.view.Point(int(binary.BigEndian.Uint16(p[1:])), int(binary.BigEndian.Uint16(p[3:])), p[5])
 	}
 	return errors.New("that is neither a key, nor the pointer, nor a frame that was drawn: docs/api.md says how those are written")

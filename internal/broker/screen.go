@@ -205,6 +205,16 @@ func (s *screen) frameFrom(c *canvas.Canvas, from uint64, form picture.Form) fra
 	return f
 }
 
+// frameInTurn is what of a canvas goes next to somebody alone.
+func (s *screen) frameInTurn(c *canvas.Canvas, t *picture.Turn, w Wants) (seen uint64, body []byte) {
+	s.framing.Lock()
+	defer s.framing.Unlock()
+	seen = c.LookInTurn(t, w.Around, w.Room, func(p *picture.Picture, parts []picture.Rect) {
+		body = s.framer.Frame(p, parts, w.Form)
+	})
+	return seen, body
+}
+
 // View takes a seat at the screen of a device. A seat whose ID is known is taken again.
 func (r *Room) View(k estate.Key, x seat.Seat) (*View, error) {
 	if err := seat.MaySit(x.Role); err != nil { // before a screen is called for them

@@ -20,6 +20,7 @@ type View struct {
 	// Owned by who calls Next.
 	of   *canvas.Canvas
 	seen uint64
+	turn *picture.Turn // of whom not all is sent that is new; or nil
 }
 
 // Seen is what is new at a screen: a part of it, or all.
@@ -27,12 +28,15 @@ type Seen struct {
 	At     *At // nil while nothing has changed
 	Notice []string
 	Frame  []byte // as picture.Framer writes it; nil: none
+	Left   bool   // there was no room for all that is new
 }
 
 // Wants is what somebody waits for.
 type Wants struct {
 	Picture bool // and not only what happens at the screen
 	Form    picture.Form
+	Room    int             // of what is new, as that of picture.Turn; 0: all of it
+	Around  picture.Rect    // where they point
 	Changed <-chan struct{} // ends the wait, with nothing
 }
 
@@ -48,8 +52,7 @@ func (v *View) Next(ctx context.Context, w Wants) (n Seen, err error) {
 		}
 		var drawn <-chan struct{}
 		if w.Picture && v.of != nil {
-			f := v.s.frameFrom(v.of, v.seen, w.Form)
-			v.seen, n.Frame = f.to, f.body
+			n.Frame, n.Left = v.frame(w)
 			drawn = v.of.News(v.seen)
 		}
 		if n.At != nil || len(n.Notice) > 0 || n.Frame != nil {
@@ -64,6 +67,27 @@ func (v *View) Next(ctx context.Context, w Wants) (n Seen, err error) {
 			return Seen{}, context.Cause(ctx)
 		}
 	}
+}
+
+// frame is what goes next, and whether anything is left over.
+func (v *View) frame(w Wants) (body []byte, left bool) {
+	switch {
+	case w.Room > 0 && v.turn == nil:
+		v.turn = &picture.Turn{}
+		v.of.BeginTurn(v.turn, v.seen)
+	case w.Room == 0 && v.turn != nil:
+		if v.turn.Left() {
+			v.seen = 0
+		}
+		v.turn = nil
+	}
+	if v.turn == nil {
+		f := v.s.frameFrom(v.of, v.seen, w.Form)
+		v.seen = f.to
+		return f.body, false
+	}
+	v.seen, body = v.s.frameInTurn(v.of, v.turn, w)
+	return body, v.turn.Left()
 }
 
 // told takes what there is beside the picture, and says what tells when there is more.
@@ -83,7 +107,7 @@ func (v *View) told(n *Seen) (more <-chan struct{}, over bool) {
 		n.At = &at
 	}
 	if v.of != s.canvas {
-		v.of, v.seen = s.canvas, canvas.Blank // until something is drawn, the last picture stays
+		v.of, v.seen, v.turn = s.canvas, canvas.Blank, nil // until something is drawn, the last picture stays
 	}
 	return s.news, false
 }
@@ -115,7 +139,7 @@ func (v *View) Mirror(ctx context.Context, on *canvas.Canvas) error {
 }
 
 // Anew has the next frame be of the whole picture, in whatever form.
-func (v *View) Anew() { v.seen = 0 }
+func (v *View) Anew() { v.seen, v.turn = 0, nil }
 
 // typing takes in that something is typed, and calls f with the gear.
 func (v *View) typing(f func(gear.Attached) error) error {

@@ -46,6 +46,23 @@ func (c *Canvas) Look(since uint64, f func(p *picture.Picture, parts []picture.R
 	return c.c.Now
 }
 
+// LookInTurn shows what of the picture goes next to somebody, as Look does.
+func (c *Canvas) LookInTurn(t *picture.Turn, around picture.Rect, room int, f func(p *picture.Picture, parts []picture.Rect)) uint64 {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	if parts := t.Next(c.c, around, room); len(parts) > 0 {
+		f(c.c.Picture, parts)
+	}
+	return c.c.Now
+}
+
+// BeginTurn begins with somebody who has seen it as it was at a moment.
+func (c *Canvas) BeginTurn(t *picture.Turn, seen uint64) {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	t.Begin(c.c, seen)
+}
+
 // Moment is the one that the picture has now; it may be asked for from within Look.
 func (c *Canvas) Moment() uint64 { return c.c.Now }
 

@@ -75,16 +75,21 @@ func (c *Changing) Since(then uint64) (all []Rect) {
 	if then >= c.Now {
 		return nil
 	}
+	return c.rects(func(i int) bool { return c.at[i] > then })
+}
+
+// rects are cells as few rectangles that do not overlap.
+func (c *Changing) rects(is func(cell int) bool) (all []Rect) {
 	var above []Rect // of the row before, which may go on
 	for y := 0; y*cell < c.H; y++ {
 		var row []Rect
-		cells := c.at[y*c.columns : (y+1)*c.columns]
-		for x := 0; x < len(cells); x++ {
-			if cells[x] <= then {
+		from := y * c.columns
+		for x := 0; x < c.columns; x++ {
+			if !is(from + x) {
 				continue
 			}
 			first := x
-			for x < len(cells) && cells[x] > then {
+			for x < c.columns && is(from+x) {
 				x++
 			}
 			row = append(row, Rect{first * cell, y * cell, min(x*cell, c.W) - first*cell, min(cell, c.H-y*cell)})

@@ -2,6 +2,7 @@
 //
 //	picture.go  pixels
 //	changes.go  what of it has changed since when
+//	turn.go     what of that goes first, on a link that is slow
 //	image.go    from and to images of Go
 //	strip.go    what a screen showed lately
 //	frame.go    what is new, for somebody who looks; apply.go draws it

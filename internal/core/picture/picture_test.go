@@ -197,3 +197,58 @@ func FuzzApply(f *testing.F) {
 		require.Equal(t, err == nil, got != nil)
 	})
 }
+
+// TestWhatGoesFirst: with room for little, what is new near the pointer goes first, then the newest,
+// and what moves all the time holds nothing up; all of it comes in the end.
+func TestWhatGoesFirst(t *testing.T) {
+	c := NewChanging(New(320, 160))
+	all := Rect{W: 320, H: 160}
+	draw := func(r Rect, colour uint32) {
+		p := c.Clone()
+		p.Fill(r, colour)
+		c.Take(p, []Rect{r})
+	}
+	movie, typed, point := Rect{0, 0, 160, 80}, Rect{208, 32, 16, 16}, Rect{304, 144, 16, 16}
+	var turn Turn
+	turn.Begin(c, c.Now)
+	require.Empty(t, turn.Next(c, Rect{}, 4))
+	for n := range 20 { // cells of the movie go, as many as there is room for
+		draw(movie, uint32(n+1))
+		require.Equal(t, 20*16*16, area(turn.Next(c, Rect{}, 20)))
+		require.True(t, turn.Left())
+	}
+	draw(typed, 7)
+	draw(movie, 99)
+	draw(point, 8)
+	parts := turn.Next(c, point, 3)
+	require.Contains(t, parts, point)
+	require.Contains(t, parts, typed)
+	require.Equal(t, 3*16*16, area(parts), "and one of the movie")
+	parts = turn.Next(c, point, 3)
+	require.NotContains(t, parts, typed)
+
+	draw(all, 5) // all of it comes, and only once
+	drawn := New(320, 160)
+	for turns := 0; ; turns++ {
+		parts := turn.Next(c, Rect{}, 7)
+		if len(parts) == 0 {
+			break
+		}
+		for _, r := range parts {
+			require.Zero(t, drawn.Row(r.X, r.Y, 1)[0])
+			drawn.Fill(r, 5)
+		}
+		require.Less(t, turns, 40)
+	}
+	require.Equal(t, c.Pix, drawn.Pix)
+	require.False(t, turn.Left())
+	c.Replace(New(64, 64)) // another size begins anew
+	require.Equal(t, []Rect{{0, 0, 64, 64}}, turn.Next(c, Rect{}, 100))
+}
+
+func area(parts []Rect) (n int) {
+	for _, r := range parts {
+		n += r.W * r.H
+	}
+	return n
+}
