@@ -52,6 +52,8 @@ type screenMessage struct {
 	LookOnly bool      `json:"lookOnly,omitempty"` // it takes neither keys nor a pointer
 	Trouble  gear.Kind `json:"trouble,omitempty"`  // why there is no connection to it
 
+	Playing *playing `json:"playing,omitempty"` // what becomes of a sequence
+
 	Text *contract.ScreenText `json:"text,omitempty"` // what stands on it, as was wished for
 	Link *linkView            `json:"link,omitempty"` // the connection to you
 }
@@ -63,10 +65,13 @@ type linkView struct {
 	Form string `json:"form"`
 }
 
+const screenWishes = "ask, give, refuse, take, form, again, text, press, play, stop, release and leave"
+
 // screenWish is what somebody at a screen wants.
 type screenWish struct {
-	Do   string `json:"do"`   // ask, give, refuse, take, form, again, text, press, release, leave
+	Do   string `json:"do"`   // one of screenWishes
 	Form string `json:"form"` // auto, full, few
+	Name string `json:"name"` // of a sequence
 	contract.Keystrokes
 }
 
@@ -93,7 +98,7 @@ func (s *Server) screen(c *echo.Context) error {
 		return nil // it has been answered
 	}
 	ws.SetReadLimit(longestTyped)
-	l := &looker{ws: ws, device: key, view: view, changed: make(chan struct{}, 1)}
+	l := &looker{ws: ws, device: key, view: view, changed: make(chan struct{}, 1), sequences: s.Store.Sequences}
 	s.atPlace(ctx, ws, view, l.told, l.typed)
 	return nil
 }
@@ -108,7 +113,9 @@ type looker struct {
 
 	points atomic.Uint32 // where the pointer is: x, and y in the lower half
 
-	pressing atomic.Bool // a row of keys is being pressed
+	pressing  atomic.Bool // a row of keys is being pressed
+	stop      atomic.Pointer[context.CancelCauseFunc]
+	sequences func(context.Context) ([]store.SequenceText, error)
 }
 
 // told sends what is new until there is nobody to send it to.
@@ -215,7 +222,7 @@ func (l *looker) poke() {
 func (l *looker) wish(ctx context.Context, p []byte) (leaves bool, err error) {
 	var w screenWish
 	if err := json.Unmarshal(p, &w); err != nil {
-		return false, errors.New(`that is no wish: write {"do": "ask"}, with ask, give, refuse, take, form, again, text, press, release or leave`)
+		return false, fmt.Errorf(`that is no wish: write {"do": "ask"}; %s can be done`, screenWishes)
 	}
 	if did, err := wishAt(l.view, w.Do); did {
 		return false, err
@@ -236,13 +243,18 @@ func (l *looker) wish(ctx context.Context, p []byte) (leaves bool, err error) {
 		return false, l.send(ctx, screenMessage{Text: &t})
 	case "press":
 		return false, l.press(ctx, w.Keystrokes)
+	case "play":
+		return false, l.play(ctx, w.Name)
+	case "stop":
+		l.stopPlaying()
+		return false, nil
 	case "release":
 		l.view.LetGo()
 		return false, nil
 	case "leave":
 		return true, nil
 	}
-	return false, fmt.Errorf("%q cannot be done at a screen: ask, give, refuse, take, form, again, text, press, release and leave can", w.Do)
+	return false, fmt.Errorf("%q cannot be done at a screen: %s can", w.Do, screenWishes)
 }
 
 // press presses a row of keys beside what else is done at the screen.

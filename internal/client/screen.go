@@ -119,20 +119,32 @@ func (a *app) saveNew(from io.Reader, flag, file string) error {
 }
 
 func (a *app) keysCommand() *cobra.Command {
-	return &cobra.Command{
-		Use: "keys DEVICE KEY…", Short: "Press keys of a device", Args: args(2, 101, "plumb keys DEVICE KEY…"),
+	var sequence string
+	c := &cobra.Command{
+		Use: "keys DEVICE KEY…", Short: "Press keys of a device", Args: args(1, 101, "plumb keys DEVICE KEY…"),
 		Long: `Press keys of a device, one after the other. Those that are held while another is pressed come
 first: ctrl-alt-delete. Where somebody else has the keyboard, nothing is pressed. Keys are
 letters, digits, marks, and:
 
   ` + strings.Join(keyboard.Names(), " ") + `
 
-What is pressed is in the journal.`,
-		Example: "  plumb keys skarvoe-kiosk ctrl-alt-delete\n  plumb keys skarvoe-kiosk down down enter",
+What is pressed is in the journal. With --sequence, a row of keys that is kept by its name is
+played, which may wait for what stands on the screen: see plumb sequence.`,
+		Example: "  plumb keys skarvoe-kiosk ctrl-alt-delete\n  plumb keys skarvoe-kiosk down down enter\n  plumb keys skarvoe-kiosk --sequence into-set-up",
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
+			switch {
+			case sequence != "" && len(given) > 1:
+				return fail(ExitUsage, "--sequence and keys: only one of them")
+			case sequence != "":
+				return a.play(c.Context(), s, given[0], sequence)
+			case len(given) == 1:
+				return fail(ExitUsage, "say which keys: plumb keys %s enter, or --sequence NAME", given[0])
+			}
 			return a.press(c, s, given[0], contract.Keystrokes{Keys: new(given[1:])})
 		}),
 	}
+	c.Flags().StringVar(&sequence, "sequence", "", "play this one")
+	return c
 }
 
 // longestTyped is how much is typed at once, in characters.

@@ -5,8 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net/http"
-	"net/url"
 	"strings"
 	"time"
 
@@ -51,23 +49,15 @@ func (a *app) watchScreen(ctx context.Context, s *service, device string) error 
 	if !a.toTerminal || !a.terminal() {
 		return fail(ExitUsage, "--watch needs a terminal: --text prints what stands there once, and --save FILE.png saves a picture")
 	}
-	at := s.config.URL + "/api/v1/devices/" + url.PathEscape(device) + "/screen?watch=true"
-	dialling, cancel := context.WithTimeout(ctx, timeout)
-	defer cancel()
-	conn, res, err := websocket.Dial(dialling, at, &websocket.DialOptions{HTTPClient: s.http, HTTPHeader: http.Header{"Authorization": {"Bearer " + s.config.Token}}})
+	conn, err := s.atScreen(ctx, device, "?watch=true")
 	if err != nil {
-		if res != nil && res.StatusCode >= http.StatusBadRequest {
-			return s.refused(res)
-		}
-		return s.unreachable(err)
+		return err
 	}
-	conn.SetReadLimit(longestFrame)
 	o := &onlooker{a: a, conn: conn, device: device, state: "calling"}
 	fmt.Fprint(a.out, "\x1b[?1049h\x1b[?25l") // a page of its own, without a cursor
 	defer fmt.Fprint(a.out, "\x1b[?25h\x1b[?1049l")
 	err = o.look(ctx, s)
-	_ = conn.Write(context.WithoutCancel(ctx), websocket.MessageText, []byte(`{"do":"leave"}`))
-	_ = conn.Close(websocket.StatusNormalClosure, "")
+	leaveScreen(ctx, conn)
 	if ctx.Err() != nil {
 		return nil // that is how it ends
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
+	"plumbbob/internal/core/sequence"
 	"regexp"
 	"strings"
 	"time"
@@ -44,17 +45,13 @@ const sequenceHelp = `A sequence is a file of lines such as
 
 What does not come in time ends it, with status 1 and the line of the file that waited.`
 
-// A move is one line of a sequence.
+// A move is one line of a sequence, as keys of a serial line.
 type move struct {
-	number int
-	do     string
-	keys   []byte
-	match  *regexp.Regexp
-	time   time.Duration
+	sequence.Move
+	keys []byte
 }
 
 const (
-	waitUsually = 30 * time.Second
 	longestFile = 4 << 20
 	longestTail = 64 << 10 // of what the line said that is looked through
 )
@@ -64,54 +61,32 @@ var lineKeyBytes = map[string]string{
 	"delete": "\x1b[3~", "f2": "\x1bOQ", "f10": "\x1b[21~", "f12": "\x1b[24~",
 }
 
+// atALine is what can be done there.
+var atALine = []string{sequence.Type, sequence.Secret, sequence.Key, sequence.Wait, sequence.Pause, sequence.Break}
+
 // readMoves reads a sequence. All that is wrong with it is said before anything is sent.
 func readMoves(text string, env func(string) (string, bool)) (moves []move, err error) {
-	for i, line := range strings.Split(text, "\n") {
-		line = strings.TrimSpace(line)
-		if line == "" || strings.HasPrefix(line, "#") {
-			continue
-		}
-		word, rest, _ := strings.Cut(line, " ")
-		m := move{number: i + 1, do: word}
-		rest = strings.TrimSpace(rest)
-		wrong := func(format string, args ...any) ([]move, error) {
-			return nil, fail(ExitUsage, "--run, line %d: %s", m.number, fmt.Sprintf(format, args...))
-		}
-		switch word {
-		case "type":
-			m.keys = []byte(rest + "\r")
-		case "secret":
-			value, set := env(rest)
+	all, err := sequence.Read(text, atALine)
+	if err != nil {
+		return nil, fail(ExitUsage, "--run: %s", err)
+	}
+	for _, one := range all {
+		m := move{Move: one}
+		switch m.Do {
+		case sequence.Type:
+			m.keys = []byte(m.Text + "\r")
+		case sequence.Secret:
+			value, set := env(m.Text)
 			if !set {
-				return wrong("%s is not in the environment", rest)
+				return nil, fail(ExitUsage, "--run: line %d: %s is not in the environment", m.Line, m.Text)
 			}
 			m.keys = []byte(value + "\r")
-		case "key":
-			if m.keys = []byte(lineKeyBytes[rest]); len(m.keys) == 0 {
-				return wrong("there is no key %q here: plumb serial --help lists them", rest)
+		case sequence.Key:
+			if m.keys = []byte(lineKeyBytes[m.Text]); len(m.keys) == 0 {
+				return nil, fail(ExitUsage, "--run: line %d: there is no key %q here: plumb serial --help lists them", m.Line, m.Text)
 			}
-		case "wait":
-			m.time = waitUsually
-			if at := strings.LastIndex(rest, " "); at > 0 {
-				if d, err := time.ParseDuration(rest[at+1:]); err == nil && d > 0 {
-					m.time, rest = d, strings.TrimSpace(rest[:at])
-				}
-			}
-			if m.match, err = regexp.Compile(rest); err != nil || rest == "" {
-				return wrong("%q is no regular expression: write wait login: 20s", rest)
-			}
-		case "pause":
-			if m.time, err = time.ParseDuration(rest); err != nil || m.time <= 0 || m.time > time.Hour {
-				return wrong("%q is no time: write pause 2s", rest)
-			}
-		case "break":
-		default:
-			return wrong("%q is not known: type, secret, key, wait, pause and break are", word)
 		}
 		moves = append(moves, m)
-	}
-	if len(moves) == 0 {
-		return nil, fail(ExitUsage, "--run: there is nothing in it")
 	}
 	return moves, nil
 }
@@ -124,7 +99,7 @@ func (l *lineDesk) sendAll(ctx context.Context, s sendings) error {
 		return err
 	}
 	what := fmt.Sprintf("the file %s, %d bytes", filepath.Base(file), len(content))
-	moves := []move{{number: 1, do: "type", keys: content}}
+	moves := []move{{Move: sequence.Move{Line: 1, Do: sequence.Type}, keys: content}}
 	if s.run != "" {
 		if moves, err = readMoves(string(content), l.variable); err != nil {
 			return err
@@ -238,14 +213,14 @@ func (r *running) hear(p []byte) {
 }
 
 func (r *running) one(ctx context.Context, m move) error {
-	switch m.do {
-	case "break":
+	switch m.Do {
+	case sequence.Break:
 		r.l.do(ctx, "break")
-	case "pause":
-		return r.rest(ctx, m.time)
-	case "wait":
-		if err := r.until(ctx, m.match, m.time); err != nil {
-			return fmt.Errorf("line %d: %w", m.number, err)
+	case sequence.Pause:
+		return r.rest(ctx, m.Time)
+	case sequence.Wait:
+		if err := r.until(ctx, m.Match, m.Time); err != nil {
+			return fmt.Errorf("line %d: %w", m.Line, err)
 		}
 	default:
 		for p := m.keys; len(p) > 0; p = p[min(len(p), sendPiece):] {

@@ -39,13 +39,14 @@ const (
 	EntryCalendar       = "calendar"
 	EntrySerial         = "serial" // who sat at a serial line
 	EntryScreen         = "screen" // who sat at a screen
+	EntrySequence       = "sequence"
 	EntryGroup          = "group"  // several operations that were asked for together
 )
 
 // EntryKinds are all the kinds of entry.
 var EntryKinds = []string{
 	EntryOperationAsked, EntryOperationEnded, EntryLogIn, EntryLogInRefused, EntryLogOut, EntryAccount, EntryEstate, EntrySecret, EntryService, EntryBreak,
-	EntryIncident, EntryController, EntrySupply, EntryOutlet, EntryCard, EntryWiring, EntryProfile, EntryWindow, EntryCalendar, EntryGroup, EntrySerial, EntryScreen,
+	EntryIncident, EntryController, EntrySupply, EntryOutlet, EntryCard, EntryWiring, EntryProfile, EntryWindow, EntryCalendar, EntryGroup, EntrySerial, EntryScreen, EntrySequence,
 }
 
 // Write adds entries, all of them or none.

@@ -2426,6 +2426,25 @@ type Sensors struct {
 	Sensors []Sensor   `json:"sensors"`
 }
 
+// Sequence defines model for Sequence.
+type Sequence struct {
+	// Layout of the keyboard that it is typed on
+	Layout string    `json:"layout"`
+	Name   string    `json:"name"`
+	SetAt  time.Time `json:"setAt"`
+	SetBy  string    `json:"setBy"`
+	Text   string    `json:"text"`
+}
+
+// SequenceText defines model for SequenceText.
+type SequenceText struct {
+	// Layout of the device's keyboard: us when it is left out
+	Layout *string `json:"layout,omitempty"`
+
+	// Text a line for each: type TEXT (and Enter), key NAME, wait PATTERN 30s (until a regular expression is found on the screen), pause 2s, # a remark
+	Text string `json:"text"`
+}
+
 // Series defines model for Series.
 type Series struct {
 	Name  string `json:"name"`
@@ -3097,6 +3116,9 @@ type BindSecretJSONRequestBody = SecretBound
 // SetSecretJSONRequestBody defines body for SetSecret for application/json ContentType.
 type SetSecretJSONRequestBody = SecretValue
 
+// SetSequenceJSONRequestBody defines body for SetSequence for application/json ContentType.
+type SetSequenceJSONRequestBody = SequenceText
+
 // LogInJSONRequestBody defines body for LogIn for application/json ContentType.
 type LogInJSONRequestBody = LogIn
 
@@ -3743,6 +3765,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /secrets/{name} (the `SetSecret` operationId).
 	SetSecret(ctx context.Context, name string, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSequences What is pressed and waited for at screens, in a row, by name
+	//
+	// Corresponds with GET /sequences (the `ListSequences` operationId).
+	ListSequences(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveSequence Forget a sequence
+	//
+	// Corresponds with DELETE /sequences/{name} (the `RemoveSequence` operationId).
+	RemoveSequence(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSequenceWithBody Add or replace a sequence
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /sequences/{name} (the `SetSequence` operationId).
+	SetSequenceWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSequence Add or replace a sequence
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /sequences/{name} (the `SetSequence` operationId).
+	SetSequence(ctx context.Context, name string, body SetSequenceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// LogOut End this log-in
 	//
@@ -5353,6 +5399,70 @@ func (c *Client) SetSecretWithBody(ctx context.Context, name string, contentType
 // Corresponds with PUT /secrets/{name} (the `SetSecret` operationId).
 func (c *Client) SetSecret(ctx context.Context, name string, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetSecretRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSequences What is pressed and waited for at screens, in a row, by name
+//
+// Corresponds with GET /sequences (the `ListSequences` operationId).
+func (c *Client) ListSequences(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSequencesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveSequence Forget a sequence
+//
+// Corresponds with DELETE /sequences/{name} (the `RemoveSequence` operationId).
+func (c *Client) RemoveSequence(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveSequenceRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSequenceWithBody Add or replace a sequence
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /sequences/{name} (the `SetSequence` operationId).
+func (c *Client) SetSequenceWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSequenceRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSequence Add or replace a sequence
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /sequences/{name} (the `SetSequence` operationId).
+func (c *Client) SetSequence(ctx context.Context, name string, body SetSequenceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSequenceRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -9185,6 +9295,114 @@ func NewSetSecretRequestWithBody(server string, name string, contentType string,
 	return req, nil
 }
 
+// NewListSequencesRequest constructs an http.Request for the ListSequences method
+func NewListSequencesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sequences")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveSequenceRequest constructs an http.Request for the RemoveSequence method
+func NewRemoveSequenceRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sequences/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetSequenceRequest calls the generic SetSequence builder with application/json body
+func NewSetSequenceRequest(server string, name string, body SetSequenceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetSequenceRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetSequenceRequestWithBody constructs an http.Request for the SetSequence method, with any body, and a specified content type
+func NewSetSequenceRequestWithBody(server string, name string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sequences/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewLogOutRequest constructs an http.Request for the LogOut method
 func NewLogOutRequest(server string) (*http.Request, error) {
 	var err error
@@ -10407,6 +10625,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /secrets/{name} (the `SetSecret` operationId).
 	SetSecretWithResponse(ctx context.Context, name string, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSecretResponse, error)
+
+	// ListSequencesWithResponse What is pressed and waited for at screens, in a row, by name
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /sequences (the `ListSequences` operationId).
+	ListSequencesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSequencesResponse, error)
+
+	// RemoveSequenceWithResponse Forget a sequence
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /sequences/{name} (the `RemoveSequence` operationId).
+	RemoveSequenceWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*RemoveSequenceResponse, error)
+
+	// SetSequenceWithBodyWithResponse Add or replace a sequence
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /sequences/{name} (the `SetSequence` operationId).
+	SetSequenceWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSequenceResponse, error)
+
+	// SetSequenceWithResponse Add or replace a sequence
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /sequences/{name} (the `SetSequence` operationId).
+	SetSequenceWithResponse(ctx context.Context, name string, body SetSequenceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSequenceResponse, error)
 
 	// LogOutWithResponse End this log-in
 	//
@@ -13907,6 +14153,136 @@ func (r SetSecretResponse) ContentType() string {
 	return ""
 }
 
+type ListSequencesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Sequence
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSequencesResponse) GetJSON200() *[]Sequence {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSequencesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSequencesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSequencesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSequencesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSequencesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveSequenceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveSequenceResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveSequenceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveSequenceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveSequenceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveSequenceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetSequenceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetSequenceResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetSequenceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetSequenceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetSequenceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetSequenceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // LogOutResponse204Headers the declared response headers of an HTTP 204 response for LogOut
 type LogOutResponse204Headers struct {
 	SetCookie *string
@@ -15833,6 +16209,58 @@ func (c *ClientWithResponses) SetSecretWithResponse(ctx context.Context, name st
 		return nil, err
 	}
 	return ParseSetSecretResponse(rsp)
+}
+
+// ListSequencesWithResponse What is pressed and waited for at screens, in a row, by name
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /sequences (the `ListSequences` operationId).
+func (c *ClientWithResponses) ListSequencesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSequencesResponse, error) {
+	rsp, err := c.ListSequences(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSequencesResponse(rsp)
+}
+
+// RemoveSequenceWithResponse Forget a sequence
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /sequences/{name} (the `RemoveSequence` operationId).
+func (c *ClientWithResponses) RemoveSequenceWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*RemoveSequenceResponse, error) {
+	rsp, err := c.RemoveSequence(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveSequenceResponse(rsp)
+}
+
+// SetSequenceWithBodyWithResponse Add or replace a sequence
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /sequences/{name} (the `SetSequence` operationId).
+func (c *ClientWithResponses) SetSequenceWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSequenceResponse, error) {
+	rsp, err := c.SetSequenceWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSequenceResponse(rsp)
+}
+
+// SetSequenceWithResponse Add or replace a sequence
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /sequences/{name} (the `SetSequence` operationId).
+func (c *ClientWithResponses) SetSequenceWithResponse(ctx context.Context, name string, body SetSequenceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSequenceResponse, error) {
+	rsp, err := c.SetSequence(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSequenceResponse(rsp)
 }
 
 // LogOutWithResponse End this log-in
@@ -18436,6 +18864,97 @@ func ParseSetSecretResponse(rsp *http.Response) (*SetSecretResponse, error) {
 	return response, nil
 }
 
+// ParseListSequencesResponse parses an HTTP response from a ListSequencesWithResponse call
+func ParseListSequencesResponse(rsp *http.Response) (*ListSequencesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSequencesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Sequence
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveSequenceResponse parses an HTTP response from a RemoveSequenceWithResponse call
+func ParseRemoveSequenceResponse(rsp *http.Response) (*RemoveSequenceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveSequenceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetSequenceResponse parses an HTTP response from a SetSequenceWithResponse call
+func ParseSetSequenceResponse(rsp *http.Response) (*SetSequenceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetSequenceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseLogOutResponse parses an HTTP response from a LogOutWithResponse call
 func ParseLogOutResponse(rsp *http.Response) (*LogOutResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -19159,6 +19678,15 @@ type ServerInterface interface {
 	// SetSecret Add or replace a secret
 	// (PUT /secrets/{name})
 	SetSecret(ctx *echo.Context, name string) error
+	// ListSequences What is pressed and waited for at screens, in a row, by name
+	// (GET /sequences)
+	ListSequences(ctx *echo.Context) error
+	// RemoveSequence Forget a sequence
+	// (DELETE /sequences/{name})
+	RemoveSequence(ctx *echo.Context, name string) error
+	// SetSequence Add or replace a sequence
+	// (PUT /sequences/{name})
+	SetSequence(ctx *echo.Context, name string) error
 	// LogOut End this log-in
 	// (DELETE /session)
 	LogOut(ctx *echo.Context) error
@@ -20641,6 +21169,47 @@ func (w *ServerInterfaceWrapper) SetSecret(ctx *echo.Context) error {
 	return err
 }
 
+// ListSequences converts echo context to params.
+func (w *ServerInterfaceWrapper) ListSequences(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListSequences(ctx)
+	return err
+}
+
+// RemoveSequence converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveSequence(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveSequence(ctx, name)
+	return err
+}
+
+// SetSequence converts echo context to params.
+func (w *ServerInterfaceWrapper) SetSequence(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetSequence(ctx, name)
+	return err
+}
+
 // LogOut converts echo context to params.
 func (w *ServerInterfaceWrapper) LogOut(ctx *echo.Context) error {
 	var err error
@@ -20905,6 +21474,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/calendars", wrapper.ListCalendars, options.OperationMiddlewares["listCalendars"]...)
 	router.DELETE(options.BaseURL+"/calendars/:name", wrapper.RemoveCalendar, options.OperationMiddlewares["removeCalendar"]...)
 	router.PUT(options.BaseURL+"/calendars/:name", wrapper.SetCalendar, options.OperationMiddlewares["setCalendar"]...)
+	router.GET(options.BaseURL+"/sequences", wrapper.ListSequences, options.OperationMiddlewares["listSequences"]...)
+	router.DELETE(options.BaseURL+"/sequences/:name", wrapper.RemoveSequence, options.OperationMiddlewares["removeSequence"]...)
+	router.PUT(options.BaseURL+"/sequences/:name", wrapper.SetSequence, options.OperationMiddlewares["setSequence"]...)
 	router.GET(options.BaseURL+"/journal", wrapper.GetJournal, options.OperationMiddlewares["getJournal"]...)
 	router.GET(options.BaseURL+"/journal/verify", wrapper.VerifyJournal, options.OperationMiddlewares["verifyJournal"]...)
 	router.POST(options.BaseURL+"/journal/breaks/:id", wrapper.AcknowledgeBreak, options.OperationMiddlewares["acknowledgeBreak"]...)
@@ -23817,6 +24389,111 @@ func (response SetSecretdefaultApplicationProblemPlusJSONResponse) VisitSetSecre
 	return err
 }
 
+type ListSequencesRequestObject struct {
+}
+
+type ListSequencesResponseObject interface {
+	VisitListSequencesResponse(w http.ResponseWriter) error
+}
+
+type ListSequences200JSONResponse []Sequence
+
+func (response ListSequences200JSONResponse) VisitListSequencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSequencesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSequencesdefaultApplicationProblemPlusJSONResponse) VisitListSequencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveSequenceRequestObject struct {
+	Name string `json:"name"`
+}
+
+type RemoveSequenceResponseObject interface {
+	VisitRemoveSequenceResponse(w http.ResponseWriter) error
+}
+
+type RemoveSequence204Response struct {
+}
+
+func (response RemoveSequence204Response) VisitRemoveSequenceResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveSequencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveSequencedefaultApplicationProblemPlusJSONResponse) VisitRemoveSequenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetSequenceRequestObject struct {
+	Name string `json:"name"`
+	Body *SetSequenceJSONRequestBody
+}
+
+type SetSequenceResponseObject interface {
+	VisitSetSequenceResponse(w http.ResponseWriter) error
+}
+
+type SetSequence204Response struct {
+}
+
+func (response SetSequence204Response) VisitSetSequenceResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SetSequencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetSequencedefaultApplicationProblemPlusJSONResponse) VisitSetSequenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type LogOutRequestObject struct {
 }
 
@@ -24609,6 +25286,15 @@ type StrictServerInterface interface {
 	// SetSecret Add or replace a secret
 	// (PUT /secrets/{name})
 	SetSecret(ctx context.Context, request SetSecretRequestObject) (SetSecretResponseObject, error)
+	// ListSequences What is pressed and waited for at screens, in a row, by name
+	// (GET /sequences)
+	ListSequences(ctx context.Context, request ListSequencesRequestObject) (ListSequencesResponseObject, error)
+	// RemoveSequence Forget a sequence
+	// (DELETE /sequences/{name})
+	RemoveSequence(ctx context.Context, request RemoveSequenceRequestObject) (RemoveSequenceResponseObject, error)
+	// SetSequence Add or replace a sequence
+	// (PUT /sequences/{name})
+	SetSequence(ctx context.Context, request SetSequenceRequestObject) (SetSequenceResponseObject, error)
 	// LogOut End this log-in
 	// (DELETE /session)
 	LogOut(ctx context.Context, request LogOutRequestObject) (LogOutResponseObject, error)
@@ -26954,6 +27640,102 @@ func (sh *strictHandler) SetSecret(ctx *echo.Context, name string) error {
 		return err
 	} else if validResponse, ok := response.(SetSecretResponseObject); ok {
 		return validResponse.VisitSetSecretResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListSequences operation middleware
+func (sh *strictHandler) ListSequences(ctx *echo.Context) error {
+	var request ListSequencesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSequences(ctx.Request().Context(), request.(ListSequencesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSequences")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListSequencesResponseObject); ok {
+		return validResponse.VisitListSequencesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveSequence operation middleware
+func (sh *strictHandler) RemoveSequence(ctx *echo.Context, name string) error {
+	var request RemoveSequenceRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveSequence(ctx.Request().Context(), request.(RemoveSequenceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveSequence")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveSequenceResponseObject); ok {
+		return validResponse.VisitRemoveSequenceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetSequence operation middleware
+func (sh *strictHandler) SetSequence(ctx *echo.Context, name string) error {
+	var request SetSequenceRequestObject
+
+	request.Name = name
+
+	var body SetSequenceJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetSequence(ctx.Request().Context(), request.(SetSequenceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetSequence")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetSequenceResponseObject); ok {
+		return validResponse.VisitSetSequenceResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

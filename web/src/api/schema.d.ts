@@ -795,6 +795,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sequences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is pressed and waited for at screens, in a row, by name */
+        get: operations["listSequences"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sequences/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Add or replace a sequence */
+        put: operations["setSequence"];
+        post?: never;
+        /** Forget a sequence */
+        delete: operations["removeSequence"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/journal": {
         parameters: {
             query?: never;
@@ -2424,6 +2461,21 @@ export interface components {
         CalendarText: {
             /** @description in iCalendar form, RFC 5545 */
             text: string;
+        };
+        Sequence: {
+            name: string;
+            text: string;
+            /** @description of the keyboard that it is typed on */
+            layout: string;
+            /** Format: date-time */
+            setAt: string;
+            setBy: string;
+        };
+        SequenceText: {
+            /** @description a line for each: type TEXT (and Enter), key NAME, wait PATTERN 30s (until a regular expression is found on the screen), pause 2s, # a remark */
+            text: string;
+            /** @description of the device's keyboard: us when it is left out */
+            layout?: string;
         };
         JournalEntry: {
             /** Format: int64 */
@@ -4215,6 +4267,73 @@ export interface operations {
         };
     };
     removeCalendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSequences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The sequences */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sequence"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setSequence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SequenceText"];
+            };
+        };
+        responses: {
+            /** @description It is set */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeSequence: {
         parameters: {
             query?: never;
             header?: never;

@@ -1,4 +1,4 @@
-import { type RefObject, useCallback, useEffect, useRef, useState } from 'react'
+import { useCallback, useEffect, useRef, useState } from 'react'
 import { Link, useParams } from 'react-router'
 import { Notices, useNotices } from '../parts/Notices'
 import { PowerLinks } from '../parts/PowerLinks'
@@ -9,7 +9,11 @@ import { ItsPast } from '../screen/ItsPast'
 import { ItsText } from '../screen/ItsText'
 import { useInput } from '../screen/input'
 import { KeyRow, TypeText } from '../screen/KeyRow'
-import { View, type ViewLink, type ViewState } from '../screen/view'
+import { OwnKeyboard } from '../screen/OwnKeyboard'
+import { Sequences } from '../screen/Sequences'
+import { Stage, useStage } from '../screen/Stage'
+import { ViewMenu } from '../screen/ViewMenu'
+import { type Playing, View, type ViewLink, type ViewState } from '../screen/view'
 
 export function ScreenPage() {
   const { key = '' } = useParams()
@@ -25,8 +29,12 @@ function AtScreen({ device }: { device: string }) {
   const [link, setLink] = useState<ViewLink>()
   const [size, setSize] = useState<{ width: number; height: number }>()
   const [notices, tell] = useNotices()
-  const [fits, setFits] = useState(true)
   const [typing, setTyping] = useState(false)
+  const [keyboard, setKeyboard] = useState(false)
+  const [layout, setLayout] = useState('us')
+  const [pointer, setPointer] = useState(true)
+  const [rows, setRows] = useState(false)
+  const [playing, setPlaying] = useState<Playing>()
   const [reading, setReading] = useState(false)
   const [past, setPast] = useState(false)
 
@@ -36,13 +44,15 @@ function AtScreen({ device }: { device: string }) {
     const v = new View(device, { state: setState, connected: setConnected, notice: tell, ended: setEnded }, on, {
       link: setLink,
       size: (width, height) => setSize({ width, height }),
+      playing: setPlaying,
     })
     view.current = v
     on.focus()
     return () => v.leave()
   }, [device, tell])
 
-  const input = useInput(canvas, view)
+  const stage = useStage(size ?? { width: 1, height: 1 })
+  const input = useInput(canvas, view, stage.seen)
   const wish = useCallback((w: { do: string; keys?: string[]; text?: string; layout?: string; form?: string }) => {
     view.current?.wish(w)
     canvas.current?.focus()
@@ -68,8 +78,15 @@ function AtScreen({ device }: { device: string }) {
         {state.moved && <Button onClick={() => wish({ do: 'again' })}>Show this one again</Button>}
       </WhoIsOn>
       <Hint state={state} view={view} />
-      <div
-        className={`relative flex min-h-0 flex-1 rounded-lg border border-rule bg-[#11151c] p-1.5 ${fits ? 'items-center justify-center overflow-hidden' : 'overflow-auto'}`}
+      <Stage
+        box={stage.box}
+        takes={stage.shown.takes}
+        over={
+          <>
+            {past && <ItsPast device={device} close={() => setPast(false)} />}
+            {reading && <ItsText device={device} close={() => setReading(false)} />}
+          </>
+        }
       >
         <canvas
           ref={canvas}
@@ -77,19 +94,31 @@ function AtScreen({ device }: { device: string }) {
           height={1}
           tabIndex={0}
           aria-label={`The screen of ${device}: what is typed here goes to it`}
-          className={`cursor-crosshair outline-none focus-visible:ring-2 focus-visible:ring-brass ${fits ? 'max-h-full max-w-full' : 'm-auto max-w-none shrink-0'} ${input.points ? 'touch-none' : ''}`}
+          style={stage.shown.canvas}
+          className={`absolute top-0 left-0 max-w-none outline-none focus-visible:ring-2 focus-visible:ring-brass ${pointer ? 'cursor-crosshair' : 'cursor-none'} ${input.points ? 'touch-none' : ''}`}
           {...input.on}
         />
-        {past && <ItsPast device={device} close={() => setPast(false)} />}
-        {reading && <ItsText device={device} close={() => setReading(false)} />}
-      </div>
+      </Stage>
       <Notices all={notices} />
-      {!state.lookOnly && <KeyRow press={(keys) => wish({ do: 'press', keys })} />}
-      <div className="flex flex-wrap gap-2">
-        <Button onClick={() => setFits((f) => !f)}>{fits ? 'Pixel by pixel' : 'Fit into the page'}</Button>
-        <FullScreen of={canvas} />
+      {!state.lookOnly && !keyboard && <KeyRow press={(keys) => wish({ do: 'press', keys })} />}
+      {keyboard && <OwnKeyboard view={view} layout={layout} setLayout={setLayout} />}
+      <div className={`flex gap-2 ${keyboard ? 'overflow-x-auto *:shrink-0 sm:flex-wrap' : 'flex-wrap'}`}>
+        <ViewMenu
+          lie={stage.lie}
+          setLie={stage.setLie}
+          pointer={pointer}
+          setPointer={setPointer}
+          full={() => void canvas.current?.parentElement?.parentElement?.requestFullscreen()}
+          hold={state.lookOnly ? undefined : () => void canvas.current?.requestPointerLock()}
+        />
         <Button onClick={() => wish({ do: 'again' })}>Draw it again</Button>
         {!state.lookOnly && <Button onClick={() => setTyping((t) => !t)}>Type a text…</Button>}
+        {!state.lookOnly && <Button onClick={() => setRows((r) => !r)}>Sequences…</Button>}
+        {!state.lookOnly && (
+          <Button aria-pressed={keyboard} onClick={() => setKeyboard((k) => !k)}>
+            {keyboard ? 'No keyboard' : 'Keyboard to touch'}
+          </Button>
+        )}
         <Button onClick={() => save(device, canvas.current)}>Save a picture</Button>
         <Button
           onClick={() => {
@@ -128,10 +157,13 @@ function AtScreen({ device }: { device: string }) {
         <Colours link={link} choose={(form) => wish({ do: 'form', form })} />
         <PowerLinks device={device} />
       </div>
+      {rows && <Sequences view={view} playing={playing} layout={layout} close={() => setRows(false)} />}
       {typing && (
         <TypeText
+          layout={layout}
+          setLayout={setLayout}
           close={() => setTyping(false)}
-          send={(text, layout) => {
+          send={(text) => {
             wish({ do: 'press', text, layout })
             setTyping(false)
           }}
@@ -172,15 +204,6 @@ function Colours({ link, choose }: { link?: ViewLink; choose: (form: string) => 
         <option value="few">256, photographs coarser</option>
       </select>
     </label>
-  )
-}
-
-function FullScreen({ of }: { of: RefObject<HTMLCanvasElement | null> }) {
-  if (!document.fullscreenEnabled) return null
-  return (
-    <Button className="max-sm:hidden" onClick={() => void of.current?.parentElement?.requestFullscreen()}>
-      Full screen
-    </Button>
   )
 }
 

@@ -57,15 +57,44 @@ export function KeyRow({ press }: { press: (keys: string[]) => void }) {
 const layouts = { us: 'United States', uk: 'United Kingdom', de: 'German', fr: 'French', no: 'Norwegian' }
 const keysInASecond = 33
 
-export function TypeText({ send, close }: { send: (text: string, layout: string) => void; close: () => void }) {
+/** The layout that the device has. */
+export function Layout({ layout, setLayout }: { layout: string; setLayout: (layout: string) => void }) {
+  return (
+    <label className="inline-flex items-center gap-1.5 text-[12.5px] text-ink2">
+      Its keyboard
+      <select
+        value={layout}
+        onChange={(e) => setLayout(e.target.value)}
+        className="min-h-8 rounded-md border border-rule2 bg-panel px-2 max-sm:min-h-11"
+      >
+        {Object.entries(layouts).map(([key, name]) => (
+          <option key={key} value={key}>
+            {name}
+          </option>
+        ))}
+      </select>
+    </label>
+  )
+}
+
+export function TypeText({
+  layout,
+  setLayout,
+  send,
+  close,
+}: {
+  layout: string
+  setLayout: (layout: string) => void
+  send: (text: string) => void
+  close: () => void
+}) {
   const [text, setText] = useState('')
-  const [layout, setLayout] = useState('us')
   return (
     <form
       className="rounded-lg border border-rule2 bg-panel p-3"
       onSubmit={(e) => {
         e.preventDefault()
-        send(text, layout)
+        send(text)
       }}
     >
       <label className="block text-[12px] text-ink3" htmlFor="typed">
@@ -84,20 +113,7 @@ export function TypeText({ send, close }: { send: (text: string, layout: string)
           Type it
         </Button>
         <Button onClick={close}>Cancel</Button>
-        <label className="inline-flex items-center gap-1.5 text-[12.5px] text-ink2">
-          Its keyboard
-          <select
-            value={layout}
-            onChange={(e) => setLayout(e.target.value)}
-            className="min-h-8 rounded-md border border-rule2 bg-panel px-2 max-sm:min-h-11"
-          >
-            {Object.entries(layouts).map(([key, name]) => (
-              <option key={key} value={key}>
-                {name}
-              </option>
-            ))}
-          </select>
-        </label>
+        <Layout layout={layout} setLayout={setLayout} />
         <span className="text-[12px] text-ink3">
           {text.length} keys, which takes {Math.ceil(text.length / keysInASecond)} s
         </span>

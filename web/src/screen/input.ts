@@ -1,5 +1,7 @@
 import { type KeyboardEvent, type PointerEvent, type RefObject, useEffect, useMemo, useRef, useState } from 'react'
+import { Fingers } from './fingers'
 import { type Key, keyOf } from './keys'
+import { type Point, placeIn, stepIn, type Turn, within } from './stage'
 import type { View } from './view'
 
 // Buttons as gear is told of them, by the bits that browsers have for them.
@@ -12,10 +14,21 @@ const wheelUp = 8
 const wheelDown = 16
 const wheelStep = 100 // pixels that browsers scroll for one notch
 
+export type Seen = {
+  turn: Turn
+  scale: number
+  pinch: (at: Point, factor: number, by: Point) => void
+}
+
 /** Keys and pointer of this window, on their way to a screen. */
-export function useInput(canvas: RefObject<HTMLCanvasElement | null>, view: RefObject<View | undefined>) {
+export function useInput(
+  canvas: RefObject<HTMLCanvasElement | null>,
+  view: RefObject<View | undefined>,
+  seen: RefObject<Seen>,
+) {
   const down = useRef(new Map<string, Key>())
   const rolled = useRef(0)
+  const at = useRef<Point>({ x: 0, y: 0 }) // where the pointer was last, on the picture
   const [points, setPoints] = useState(true)
   const [off, setOff] = useState({ keyboard: false, pointer: false })
 
@@ -42,22 +55,46 @@ export function useInput(canvas: RefObject<HTMLCanvasElement | null>, view: RefO
       if (off.pointer) return
       e.preventDefault()
       rolled.current += e.deltaY
-      const at = placeOf(on, e)
+      if (document.pointerLockElement !== on) at.current = placeOf(on, seen.current.turn, e)
       for (; Math.abs(rolled.current) >= wheelStep; rolled.current -= Math.sign(rolled.current) * wheelStep) {
-        view.current?.point(at.x, at.y, rolled.current < 0 ? wheelUp : wheelDown)
-        view.current?.point(at.x, at.y, 0)
+        view.current?.point(at.current.x, at.current.y, rolled.current < 0 ? wheelUp : wheelDown)
+        view.current?.point(at.current.x, at.current.y, 0)
       }
     }
     on.addEventListener('wheel', wheel, { passive: false })
     return () => on.removeEventListener('wheel', wheel)
-  }, [canvas, view, off.pointer])
+  }, [canvas, view, seen, off.pointer])
+
+  const fingers = useMemo(
+    () =>
+      new Fingers({
+        point: (to, pressed) => {
+          if (!canvas.current) return
+          const p = placeOf(canvas.current, seen.current.turn, { clientX: to.x, clientY: to.y })
+          view.current?.point(p.x, p.y, pressed)
+        },
+        pinch: (...how) => seen.current.pinch(...how),
+      }),
+    [canvas, view, seen],
+  )
 
   const on = useMemo(() => {
     const point = (e: PointerEvent<HTMLCanvasElement>) => {
-      if (off.pointer || (e.pointerType === 'touch' && !points)) return
-      const at = placeOf(e.currentTarget, e)
+      if (off.pointer) return
+      const all = e.currentTarget
+      const { turn, scale } = seen.current
+      if (document.pointerLockElement === all) {
+        const step = stepIn(turn, scale, { x: e.movementX, y: e.movementY })
+        at.current = within(all, { x: at.current.x + step.x, y: at.current.y + step.y })
+      } else at.current = placeOf(all, turn, e)
       const pressed = buttons.reduce((all, b) => all | (e.buttons & b.browser ? b.gear : 0), 0)
-      view.current?.point(at.x, at.y, pressed)
+      view.current?.point(Math.round(at.current.x), Math.round(at.current.y), pressed)
+    }
+    /** Whether that was a finger, which is seen to. */
+    const finger = (e: PointerEvent<HTMLCanvasElement>, what: 'down' | 'move' | 'up') => {
+      if (e.pointerType !== 'touch') return false
+      if (points && !off.pointer) fingers[what](e.pointerId, { x: e.clientX, y: e.clientY })
+      return true
     }
     return {
       onKeyDown: (e: KeyboardEvent<HTMLCanvasElement>) => {
@@ -80,22 +117,20 @@ export function useInput(canvas: RefObject<HTMLCanvasElement | null>, view: RefO
         view.current?.wish({ do: 'release' })
       },
       onPointerDown: (e: PointerEvent<HTMLCanvasElement>) => {
-        e.currentTarget.focus()
+        e.currentTarget.focus({ preventScroll: true })
         if (e.pointerType !== 'touch' || points) e.currentTarget.setPointerCapture(e.pointerId)
-        point(e)
+        if (!finger(e, 'down')) point(e)
       },
-      onPointerMove: point,
-      onPointerUp: point,
+      onPointerMove: (e: PointerEvent<HTMLCanvasElement>) => finger(e, 'move') || point(e),
+      onPointerUp: (e: PointerEvent<HTMLCanvasElement>) => finger(e, 'up') || point(e),
+      onPointerCancel: (e: PointerEvent<HTMLCanvasElement>) => finger(e, 'up'),
       onContextMenu: (e: { preventDefault: () => void }) => e.preventDefault(),
     }
-  }, [points, off, view])
+  }, [points, off, view, seen, fingers])
   return { on, points, setPoints, off, setOff }
 }
 
-/** Where on the picture something is, however large that is shown. */
-export function placeOf(on: HTMLCanvasElement, e: { clientX: number; clientY: number }) {
-  const r = on.getBoundingClientRect()
-  const along = (at: number, from: number, shown: number, all: number) =>
-    Math.min(all - 1, Math.max(0, Math.floor(((at - from) / shown) * all)))
-  return { x: along(e.clientX, r.left, r.width, on.width), y: along(e.clientY, r.top, r.height, on.height) }
+/** Where on the picture something is, however it lies. */
+function placeOf(on: HTMLCanvasElement, turn: Turn, e: { clientX: number; clientY: number }) {
+  return placeIn(on, on.getBoundingClientRect(), turn, { x: e.clientX, y: e.clientY })
 }

@@ -3,7 +3,7 @@
 
 export type Key = { sym: number; code: number }
 
-const codes: Record<string, number> = {
+export const codes: Record<string, number> = {
   Escape: 0x01,
   Minus: 0x0c,
   Equal: 0x0d,
@@ -80,7 +80,7 @@ for (const [first, names] of [
 }
 for (let i = 1; i <= 10; i++) codes[`F${i}`] = 0x3a + i
 
-const syms: Record<string, number> = {
+export const syms: Record<string, number> = {
   Backspace: 0xff08,
   Tab: 0xff09,
   Enter: 0xff0d,
@@ -127,4 +127,85 @@ export function keyOf(e: { key: string; code: string }): Key | undefined {
   const sym = [...e.key].length === 1 ? symOf(e.key) : (syms[e.key] ?? syms[e.code] ?? 0)
   const code = codes[e.code] ?? 0
   return sym || code ? { sym, code } : undefined
+}
+
+const shortNames: Record<string, string> = {
+  Escape: 'escape',
+  PrintScreen: 'print-screen',
+  PageUp: 'page-up',
+  PageDown: 'page-down',
+  ArrowUp: 'up',
+  ArrowDown: 'down',
+  ArrowLeft: 'left',
+  ArrowRight: 'right',
+  CapsLock: 'caps-lock',
+  NumLock: 'num-lock',
+  ScrollLock: 'scroll-lock',
+  ContextMenu: 'menu',
+  Minus: 'minus',
+  Equal: '=',
+  NumpadEnter: 'enter',
+}
+const holds: Record<string, string> = {
+  ControlLeft: 'ctrl',
+  ControlRight: 'ctrl',
+  ShiftLeft: 'shift',
+  ShiftRight: 'shift',
+  AltLeft: 'alt',
+  AltRight: 'altgr',
+  MetaLeft: 'super',
+  MetaRight: 'super',
+}
+const marks: Record<string, string> = {
+  BracketLeft: '[',
+  BracketRight: ']',
+  Semicolon: ';',
+  Quote: "'",
+  Backquote: '`',
+  Backslash: '\\',
+  Comma: ',',
+  Period: '.',
+  Slash: '/',
+}
+const nameOf = new Map(
+  Object.entries(codes).map(([name, code]) => [
+    code,
+    shortNames[name] ?? marks[name] ?? holds[name] ?? name.replace(/^(Key|Digit)/, '').toLowerCase(),
+  ]),
+)
+const held = new Set(Object.values(holds))
+
+/** Writes down keys as lines of a sequence: those that are held with those that are pressed meanwhile. */
+export class Recorder {
+  private down: string[] = []
+  private alone = false // what is held has not been used yet
+  private readonly lines: string[] = []
+
+  key(down: boolean, k: Key) {
+    const name = nameOf.get(k.code)
+    if (!name) return
+    if (!held.has(name)) {
+      if (down) {
+        this.lines.push(`key ${[...this.down, name].join('-')}`)
+        this.alone = false
+      }
+      return
+    }
+    if (down) {
+      if (!this.down.includes(name)) this.down.push(name)
+      this.alone = true
+      return
+    }
+    if (this.alone) this.lines.push(`key ${this.down.join('-')}`)
+    this.alone = false
+    this.down = this.down.filter((n) => n !== name)
+  }
+
+  press(keys: string[]) {
+    for (const k of keys) this.lines.push(`key ${k}`)
+  }
+
+  text() {
+    return this.lines.map((l) => `${l}\n`).join('')
+  }
 }

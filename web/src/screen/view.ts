@@ -1,6 +1,6 @@
 import { Place, type PlaceHears, type PlaceMessage, type PlaceState } from '../parts/place'
 import { readFrame } from './frame'
-import type { Key } from './keys'
+import type { Key, Recorder } from './keys'
 
 export type ViewState = PlaceState & {
   /** The connection to it, in words. */
@@ -14,7 +14,9 @@ export type ViewState = PlaceState & {
   trouble?: string
 }
 export type ViewLink = { ms: number; rate?: number; form: string }
-export type ViewWish = { do: string; form?: string; keys?: string[]; text?: string; layout?: string }
+export type ViewWish = { do: string; form?: string; keys?: string[]; text?: string; layout?: string; name?: string }
+/** How far a sequence has come. */
+export type Playing = { name: string; text: string; ended: boolean; failed: boolean }
 
 const numberBytes = 4
 const drawn = 1
@@ -24,13 +26,19 @@ const point = 3
 /** One person at a screen, which is drawn on a canvas. */
 export class View extends Place<ViewState, ViewWish> {
   private drawing = Promise.resolve()
+  /** Writes down what is pressed here. */
+  recorder?: Recorder
   private unanswered = 0 // when a key was pressed behind which nothing has changed
 
   constructor(
     device: string,
     hears: PlaceHears<ViewState>,
     private readonly canvas: HTMLCanvasElement,
-    private readonly sees: { link: (link: ViewLink) => void; size: (width: number, height: number) => void },
+    private readonly sees: {
+      link: (link: ViewLink) => void
+      size: (width: number, height: number) => void
+      playing: (playing: Playing) => void
+    },
   ) {
     super(device, 'screen', hears)
     this.open()
@@ -65,8 +73,14 @@ export class View extends Place<ViewState, ViewWish> {
     this.send(new Uint8Array(said.buffer))
   }
 
-  protected message(m: PlaceMessage & { link?: ViewLink }) {
+  protected message(m: PlaceMessage & { link?: ViewLink; playing?: Playing }) {
     if (m.link) this.sees.link(m.link)
+    if (m.playing) this.sees.playing(m.playing)
+  }
+
+  wish(w: ViewWish) {
+    if (w.do === 'press' && w.keys) this.recorder?.press(w.keys)
+    super.wish(w)
   }
 
   /** For how long keys have changed nothing, in ms. */
@@ -76,6 +90,7 @@ export class View extends Place<ViewState, ViewWish> {
 
   key(down: boolean, k: Key) {
     this.unanswered ||= Date.now()
+    this.recorder?.key(down, k)
     const said = new DataView(new ArrayBuffer(8))
     said.setUint8(0, key)
     said.setUint8(1, down ? 1 : 0)

@@ -1,0 +1,65 @@
+import * as Menu from '@radix-ui/react-dropdown-menu'
+import type { Lie, Turn } from './stage'
+
+const item =
+  'flex min-h-8 w-full cursor-default items-center gap-2 rounded px-2 outline-none data-[highlighted]:bg-sunk max-sm:min-h-11'
+
+/** How the picture is shown. */
+export function ViewMenu({
+  lie,
+  setLie,
+  pointer,
+  setPointer,
+  full,
+  hold,
+}: {
+  lie: Lie
+  setLie: (lie: Lie) => void
+  pointer: boolean
+  setPointer: (is: boolean) => void
+  full: () => void
+  hold?: () => void
+}) {
+  const marked = (is: boolean) => <span className="w-4">{is ? '✓' : ''}</span>
+  return (
+    <Menu.Root modal={false}>
+      <Menu.Trigger className="inline-flex min-h-8 items-center gap-1.5 rounded-md border border-rule2 bg-panel px-3 font-medium max-sm:min-h-11">
+        View <span aria-hidden>▾</span>
+      </Menu.Trigger>
+      <Menu.Portal>
+        <Menu.Content
+          align="start"
+          sideOffset={4}
+          className="z-40 min-w-56 rounded-lg border border-rule2 bg-panel p-1 shadow-lg"
+        >
+          <Menu.Item className={item} onSelect={() => setLie({ ...lie, fits: true, zoom: 1 })}>
+            {marked(lie.fits)}Fit into the page
+          </Menu.Item>
+          <Menu.Item className={item} onSelect={() => setLie({ ...lie, fits: false, zoom: 1 })}>
+            {marked(!lie.fits && lie.zoom === 1)}Pixel by pixel
+          </Menu.Item>
+          <Menu.Item className={item} onSelect={() => setLie({ ...lie, fits: false, zoom: 2 })}>
+            {marked(!lie.fits && lie.zoom === 2)}Twice as large
+          </Menu.Item>
+          <Menu.Item className={item} onSelect={() => setLie({ ...lie, turn: ((lie.turn + 1) % 4) as Turn })}>
+            {marked(lie.turn !== 0)}Turn it to the right
+          </Menu.Item>
+          {document.fullscreenEnabled && (
+            <Menu.Item className={item} onSelect={full}>
+              {marked(false)}Full screen
+            </Menu.Item>
+          )}
+          <Menu.Separator className="my-1 h-px bg-rule" />
+          <Menu.Item className={item} onSelect={() => setPointer(!pointer)}>
+            {marked(pointer)}Pointer of this window
+          </Menu.Item>
+          {hold && (
+            <Menu.Item className={item} onSelect={hold}>
+              {marked(false)}Keep the pointer in it, until Esc
+            </Menu.Item>
+          )}
+        </Menu.Content>
+      </Menu.Portal>
+    </Menu.Root>
+  )
+}
