@@ -52,6 +52,9 @@ type screenMessage struct {
 	LookOnly bool      `json:"lookOnly,omitempty"` // it takes neither keys nor a pointer
 	Trouble  gear.Kind `json:"trouble,omitempty"`  // why there is no connection to it
 
+	Bare  bool       `json:"bare,omitempty"`  // next to nothing is on it
+	Awake *time.Time `json:"awake,omitempty"` // until then its device is kept awake
+
 	Playing *playing `json:"playing,omitempty"` // what becomes of a sequence
 
 	Text *contract.ScreenText `json:"text,omitempty"` // what stands on it, as was wished for
@@ -65,13 +68,14 @@ type linkView struct {
 	Form string `json:"form"`
 }
 
-const screenWishes = "ask, give, refuse, take, form, again, text, press, play, stop, release and leave"
+const screenWishes = "ask, give, refuse, take, form, again, text, press, play, stop, awake, release and leave"
 
 // screenWish is what somebody at a screen wants.
 type screenWish struct {
-	Do   string `json:"do"`   // one of screenWishes
-	Form string `json:"form"` // auto, full, few
-	Name string `json:"name"` // of a sequence
+	Do      string `json:"do"`   // one of screenWishes
+	Form    string `json:"form"` // auto, full, few
+	Name    string `json:"name"` // of a sequence
+	Minutes int    `json:"minutes"`
 	contract.Keystrokes
 }
 
@@ -143,7 +147,10 @@ func (l *looker) told(ctx context.Context) error {
 			if news.At != nil {
 				m.of(*news.At)
 				m.Screen, m.Waits, m.Moved = news.At.Words, news.At.Waits, news.At.Moved
-				m.LookOnly, m.Trouble = news.At.LookOnly, news.At.Trouble
+				m.LookOnly, m.Trouble, m.Bare = news.At.LookOnly, news.At.Trouble, news.At.Bare
+				if !news.At.Awake.IsZero() {
+					m.Awake = new(news.At.Awake.UTC())
+				}
 			}
 			if err := l.send(ctx, m); err != nil {
 				return err
@@ -248,6 +255,8 @@ func (l *looker) wish(ctx context.Context, p []byte) (leaves bool, err error) {
 	case "stop":
 		l.stopPlaying()
 		return false, nil
+	case "awake":
+		return false, l.view.Awake(time.Duration(w.Minutes) * time.Minute)
 	case "release":
 		l.view.LetGo()
 		return false, nil

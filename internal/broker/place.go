@@ -235,6 +235,8 @@ type At struct {
 	Waits, Moved bool
 	LookOnly     bool // it takes neither keys nor a pointer
 	Trouble      gear.Kind
+	Bare         bool      // next to nothing is on it
+	Awake        time.Time // until then its device is kept awake; zero: it is not
 }
 
 // at is how things are for a seat. p.mu is held.

@@ -28,6 +28,10 @@ type screen struct {
 	elsewhere bool           // somebody at the KVM has chosen another port
 	film      film
 
+	bare    bool               // next to nothing is on it
+	awake   *awake             // nil: nobody has asked for that
+	pointer struct{ x, y int } // where it was last
+
 	trouble gear.Kind // why there is no connection
 
 	framing sync.Mutex
@@ -57,6 +61,7 @@ func (s *screen) run(ctx context.Context) {
 		s.keepTrying(ctx, s.attach, func(state string, why error) { s.gone(state, why) })
 	})
 	calling.Go(func() { s.keepFilm(ctx) })
+	calling.Go(func() { s.tend(ctx) })
 	s.keep(ctx, func() bool {
 		return s.room.end(&s.place, func() bool { return s.room.watched[s.device] }, func() { delete(s.room.screens, s.device); s.room.channels.leave(s) })
 	})

@@ -297,3 +297,48 @@ func TestAFilm(t *testing.T) {
 	require.Eventually(t, func() bool { return shots() == 3 }, time.Minute, time.Millisecond, "and what comes after")
 	d.KeepFilm("router", "it was hung")
 }
+
+// TestTending: it is said when next to nothing is on a screen, and a device is kept awake while
+// who asks sits there.
+func TestTending(t *testing.T) {
+	var reads []string
+	d, made := watchedOf(t, estate.Empty(), func(p *Parts) {
+		p.ReadText = func(*picture.Picture) ([]string, bool) { return reads, reads != nil }
+	})
+	v, g := sits(t, d, "marsh", operation.Operator), <-made
+	until := func(what func(*At) bool) {
+		t.Helper()
+		ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+		defer cancel()
+		for {
+			n, err := v.Next(ctx, Wants{})
+			require.NoError(t, err)
+			if n.At != nil && what(n.At) {
+				return
+			}
+		}
+	}
+	dark := picture.New(640, 400)
+	dark.Fill(picture.Rect{X: 10, Y: 10, W: 40, H: 8}, 0x808080)
+	g.Take(dark, nil)
+	until(func(a *At) bool { return a.Bare })
+	dark.Fill(picture.Rect{X: 10, Y: 100, W: 400, H: 80}, 0x808080)
+	g.Take(dark, []picture.Rect{{W: 640, H: 400}})
+	until(func(a *At) bool { return !a.Bare })
+
+	g.took()
+	require.ErrorContains(t, v.Awake(9*time.Hour), "up to 8h")
+	require.NoError(t, v.Point(20, 30, 0))
+	require.NoError(t, v.Awake(30*time.Minute))
+	until(func(a *At) bool { return !a.Awake.IsZero() })
+	require.Eventually(t, func() bool { return slices.Contains(g.took(), "at 21,30 0") }, time.Minute, 10*time.Millisecond)
+	require.NoError(t, v.Awake(0))
+	until(func(a *At) bool { return a.Awake.IsZero() })
+	require.NoError(t, v.Awake(time.Minute))
+	other := sits(t, d, "oduya", operation.Operator)
+	v.Leave()
+	require.Eventually(t, func() bool {
+		n, err := other.Next(t.Context(), Wants{})
+		return err == nil && slices.ContainsFunc(n.Notice, func(s string) bool { return s == "marsh: it is over that kiosk is kept awake" })
+	}, time.Minute, 10*time.Millisecond)
+}

@@ -102,7 +102,10 @@ func (v *View) told(n *Seen) (more <-chan struct{}, over bool) {
 	if n.Notice, changed = v.Sitting.told(); changed {
 		at := s.at(v.ID)
 		at.Waits, at.Moved = s.waits != nil, s.elsewhere
-		at.Trouble = s.trouble
+		at.Trouble, at.Bare = s.trouble, s.bare && s.gear != nil
+		if s.awake != nil {
+			at.Awake = s.awake.until
+		}
 		at.LookOnly = s.gear != nil && s.gear.Takes() == gear.Takes{}
 		n.At = &at
 	}
@@ -191,7 +194,10 @@ func (s *screen) known(code uint16, sym uint32) key {
 
 // Point moves the pointer.
 func (v *View) Point(x, y int, buttons uint8) error {
-	return v.typing(func(g gear.Attached) error { return g.Point(x, y, buttons) })
+	return v.typing(func(g gear.Attached) error {
+		v.s.pointer.x, v.s.pointer.y = x, y
+		return g.Point(x, y, buttons)
+	})
 }
 
 // Picture is what the screen shows now, or showed last; an empty one before the first.

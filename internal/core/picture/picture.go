@@ -78,3 +78,30 @@ func (p *Picture) Move(to Rect, x, y int) {
 
 // Clone is a picture of its own.
 func (p *Picture) Clone() *Picture { return &Picture{p.W, p.H, append([]uint32(nil), p.Pix...)} }
+
+// How much of a picture that is bare is of other colours than most of it, and how many these are.
+const (
+	bareMost    = 100 // one pixel of so many
+	bareColours = 8
+)
+
+// Bare says whether almost all of it is of one colour, and the rest of a few: a display of which
+// nobody drives the picture, with a notice of the gear at the most.
+func (p *Picture) Bare() bool {
+	counts := map[uint32]int{}
+	for i := 0; i < len(p.Pix); i++ {
+		first := i
+		for i+1 < len(p.Pix) && p.Pix[i+1] == p.Pix[i] {
+			i++
+		}
+		if counts[p.Pix[i]] += i - first + 1; len(counts) > bareColours {
+			return false
+		}
+	}
+	for _, n := range counts {
+		if n >= len(p.Pix)-len(p.Pix)/bareMost {
+			return true
+		}
+	}
+	return false
+}

@@ -13,7 +13,7 @@ import { OwnKeyboard } from '../screen/OwnKeyboard'
 import { Sequences } from '../screen/Sequences'
 import { Stage, useStage } from '../screen/Stage'
 import { ViewMenu } from '../screen/ViewMenu'
-import { type Playing, View, type ViewLink, type ViewState } from '../screen/view'
+import { type Playing, View, type ViewLink, type ViewState, type ViewWish } from '../screen/view'
 
 export function ScreenPage() {
   const { key = '' } = useParams()
@@ -53,7 +53,7 @@ function AtScreen({ device }: { device: string }) {
 
   const stage = useStage(size ?? { width: 1, height: 1 })
   const input = useInput(canvas, view, stage.seen)
-  const wish = useCallback((w: { do: string; keys?: string[]; text?: string; layout?: string; form?: string }) => {
+  const wish = useCallback((w: ViewWish) => {
     view.current?.wish(w)
     canvas.current?.focus()
   }, [])
@@ -70,14 +70,14 @@ function AtScreen({ device }: { device: string }) {
         <span className={state.up && connected ? 'text-ink2' : 'text-strained'} role="status">
           {ended || (connected ? state.screen : 'the connection to Plumb Bob is lost; it comes back by itself')}
         </span>
-        {connected && <HowItGoes link={link} size={size} />}
+        {connected && <HowItGoes link={link} size={size} awake={state.awake !== undefined} />}
       </header>
       <WhoIsOn state={state} wish={wish} looks={state.lookOnly}>
         {state.waits && <Button onClick={() => wish({ do: 'ask' })}>Ask them to leave</Button>}
         {state.waits && state.mayTake && <Button onClick={() => wish({ do: 'take' })}>Show this one now</Button>}
         {state.moved && <Button onClick={() => wish({ do: 'again' })}>Show this one again</Button>}
       </WhoIsOn>
-      <Hint state={state} view={view} />
+      <Hint device={device} state={state} view={view} />
       <Stage
         box={stage.box}
         takes={stage.shown.takes}
@@ -109,6 +109,8 @@ function AtScreen({ device }: { device: string }) {
           pointer={pointer}
           setPointer={setPointer}
           full={() => void canvas.current?.parentElement?.parentElement?.requestFullscreen()}
+          awake={state.awake}
+          keepAwake={state.lookOnly ? undefined : (minutes) => wish({ do: 'awake', minutes })}
           hold={state.lookOnly ? undefined : () => void canvas.current?.requestPointerLock()}
         />
         <Button onClick={() => wish({ do: 'again' })}>Draw it again</Button>
@@ -176,13 +178,22 @@ function AtScreen({ device }: { device: string }) {
 const slow = 500 // ms
 
 /** How far away it is, and how large. */
-function HowItGoes({ link, size }: { link?: ViewLink; size?: { width: number; height: number } }) {
+function HowItGoes({
+  link,
+  size,
+  awake,
+}: {
+  link?: ViewLink
+  size?: { width: number; height: number }
+  awake: boolean
+}) {
   const words = []
   if (size) words.push(`${size.width} × ${size.height}`)
   if (link && link.ms >= slow) words.push(`${(link.ms / 1000).toFixed(1)} s behind`)
   else if (link?.ms) words.push(`${link.ms} ms behind`)
   if (link?.rate) words.push(`${Math.round(link.rate / 1000)} kB/s`)
   if (link?.form === 'few') words.push('fewer colours')
+  if (awake) words.push('kept awake')
   return <span className="text-[12px] text-ink3">{words.join(', ')}</span>
 }
 

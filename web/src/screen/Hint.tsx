@@ -1,4 +1,5 @@
 import { type RefObject, useEffect, useState } from 'react'
+import { useBoard } from '../api/hooks'
 import type { View, ViewState } from './view'
 
 const hints: Record<string, string> = {
@@ -11,10 +12,17 @@ const hints: Record<string, string> = {
     'What shows it answers nonsense: it may be starting, or hang. A cycle of its own power helps where nothing else does.',
 }
 
+const bareOff =
+  'Next to nothing is on it, and its device is without power or off: switch it on, and look whether firmware comes.'
+const bareOn =
+  'Next to nothing is on it. It may sleep: press Shift, or move the pointer. Else its system may draw on another graphics adapter, or send this one no signal: a reset shows its firmware where that is so, and the lead to the KVM is the last to try.'
+const off = ['dark', 'parked']
+
 const deafAfter = 10_000
 
 /** What to try when there is no picture, or when keys change nothing. */
-export function Hint({ state, view }: { state: ViewState; view: RefObject<View | undefined> }) {
+export function Hint({ device, state, view }: { device: string; state: ViewState; view: RefObject<View | undefined> }) {
+  const verdict = useBoard().data?.devices.find((d) => d.key === device)?.verdict
   const [deaf, setDeaf] = useState(false)
   useEffect(() => {
     const timer = setInterval(() => setDeaf((view.current?.deafFor(Date.now()) ?? 0) > deafAfter), 1000)
@@ -23,6 +31,7 @@ export function Hint({ state, view }: { state: ViewState; view: RefObject<View |
   const hint = state.trouble && !state.up ? hints[state.trouble] : undefined
   const text =
     hint ??
+    (state.bare && state.up ? (off.includes(verdict ?? '') ? bareOff : bareOn) : undefined) ??
     (deaf && state.up
       ? 'Keys have changed nothing for 10 s: the system may not have taken the keyboard, or hangs. Try Ctrl-Alt-Del or Caps Lock, draw the picture again, or see its power beside it.'
       : undefined)

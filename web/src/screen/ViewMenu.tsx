@@ -11,6 +11,8 @@ export function ViewMenu({
   pointer,
   setPointer,
   full,
+  awake,
+  keepAwake,
   hold,
 }: {
   lie: Lie
@@ -18,6 +20,8 @@ export function ViewMenu({
   pointer: boolean
   setPointer: (is: boolean) => void
   full: () => void
+  awake?: string
+  keepAwake?: (minutes: number) => void
   hold?: () => void
 }) {
   const marked = (is: boolean) => <span className="w-4">{is ? '✓' : ''}</span>
@@ -53,6 +57,11 @@ export function ViewMenu({
           <Menu.Item className={item} onSelect={() => setPointer(!pointer)}>
             {marked(pointer)}Pointer of this window
           </Menu.Item>
+          {keepAwake && (
+            <Menu.Item className={item} onSelect={() => keepAwake(awake ? 0 : 30)}>
+              {marked(awake !== undefined)}Keep its device awake for 30 minutes
+            </Menu.Item>
+          )}
           {hold && (
             <Menu.Item className={item} onSelect={hold}>
               {marked(false)}Keep the pointer in it, until Esc

@@ -10,11 +10,23 @@ export type ViewState = PlaceState & {
   moved?: boolean
   /** It takes neither keys nor a pointer. */
   lookOnly?: boolean
+  /** Next to nothing is on it. */
+  bare?: boolean
+  /** Until then its device is kept awake. */
+  awake?: string
   /** Why there is no connection to it. */
   trouble?: string
 }
 export type ViewLink = { ms: number; rate?: number; form: string }
-export type ViewWish = { do: string; form?: string; keys?: string[]; text?: string; layout?: string; name?: string }
+export type ViewWish = {
+  do: string
+  form?: string
+  keys?: string[]
+  text?: string
+  layout?: string
+  name?: string
+  minutes?: number
+}
 /** How far a sequence has come. */
 export type Playing = { name: string; text: string; ended: boolean; failed: boolean }
 
