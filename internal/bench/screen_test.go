@@ -4,13 +4,18 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"net"
+	"runtime"
+	"slices"
 	"sync"
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	"plumbbob/internal/broker"
+	"plumbbob/internal/browser"
 	"plumbbob/internal/bus"
 	"plumbbob/internal/canvas"
 	"plumbbob/internal/core/estate"
@@ -18,9 +23,13 @@ import (
 	"plumbbob/internal/core/picture"
 	"plumbbob/internal/core/seat"
 	"plumbbob/internal/gear"
+	"plumbbob/internal/gear/rfbgear"
 	"plumbbob/internal/health"
 	"plumbbob/internal/lab/video"
+	"plumbbob/internal/service"
 	"plumbbob/internal/store"
+	"plumbbob/internal/wire/rfb"
+	"plumbbob/web"
 )
 
 // glass is a screen that is drawn here.
@@ -100,4 +109,92 @@ func looksOn(b *testing.B, room *broker.Room, who string) (v *broker.View) {
 	}, time.Minute, time.Millisecond)
 	require.NoError(b, v.Up(context.Background(), time.Minute))
 	return v
+}
+
+// shown is what a server shows of a canvas.
+type shown struct{ *canvas.Canvas }
+
+func (shown) Key(bool, uint32, uint16) {}
+func (shown) Point(int, int, uint8)    {}
+
+// aScreen is a served one of 1024 × 768, and what serves it.
+func aScreen() (*canvas.Canvas, func(net.Conn)) {
+	c := canvas.New(1, 1)
+	c.Take(picture.New(1024, 768), nil)
+	return c, func(conn net.Conn) {
+		_ = rfb.Serve(context.Background(), conn, "a box", rfb.Door{}, shown{c}) // it ends with the connection
+	}
+}
+
+// BenchmarkScreenPixel: from a pixel that changes at the far end to the picture in Chromium for
+// which that was drawn, with the service in between: of 50, the one in the middle and the slowest but two. The
+// far end has no frames of its own.
+func BenchmarkScreenPixel(b *testing.B) {
+	c, serve := aScreen()
+	w := farBy(b, web.Console(), "{screen: {protocol: rfb, address: %q}}", serve)
+	page, err := browser.Open(b.Context())
+	require.NoError(b, err)
+	b.Cleanup(page.Close)
+	require.NoError(b, page.Do(browser.Size(1280, 800), browser.LogIn(w.URL, service.FirstAccount, w.FirstPassword), chromedp.WaitReady(`tbody tr`, chromedp.ByQuery), browser.Visit(w.URL+"/devices/host/screen")))
+	const begin = `(() => {
+		const put = CanvasRenderingContext2D.prototype.putImageData
+		CanvasRenderingContext2D.prototype.putImageData = function (...how) {
+			put.apply(this, how)
+			const [image, x, y] = how
+			const red = image.data[4 * ((300 - y) * image.width + 500 - x)]
+			requestAnimationFrame(() => requestAnimationFrame(() => window.drawn?.(red, Date.now())))
+		}
+	})()`
+	require.NoError(b, page.Do(chromedp.WaitReady(`canvas[width="1024"]`, chromedp.ByQuery), chromedp.Evaluate(begin, nil)))
+	p := picture.New(1024, 768)
+	for b.Loop() {
+		var took []float64
+		for n := range 50 {
+			require.NoError(b, page.Do(chromedp.Evaluate(fmt.Sprintf(`void (window.will = new Promise(done => { window.drawn = (red, at) => red === %d && done(at) }))`, n+1), nil)))
+			time.Sleep(20 * time.Millisecond) // not in step with anything
+			p.Fill(picture.Rect{X: 500, Y: 300, W: 1, H: 1}, uint32(0x010101*(n+1)))
+			began := time.Now()
+			c.Take(p, []picture.Rect{{X: 500, Y: 300, W: 1, H: 1}})
+			var at float64
+			require.NoError(b, page.Do(chromedp.Evaluate(`window.will`, &at, awaited)))
+			took = append(took, at-float64(began.UnixMicro())/1000)
+		}
+		slices.Sort(took)
+		b.ReportMetric(took[len(took)/2], "median-ms")
+		b.ReportMetric(took[len(took)-3], "p95-ms")
+	}
+}
+
+// BenchmarkIdleScreen: what a screen of 1024 × 768 takes in memory at which somebody sits and nothing
+// happens: its two pictures are 6 MiB, one as it was sent, and one that many look at. Of both ends.
+func BenchmarkIdleScreen(b *testing.B) {
+	_, serve := aScreen()
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(b, err)
+	go func() {
+		for {
+			c, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			go serve(c)
+		}
+	}()
+	defer func() { _ = ln.Close() }()
+	const screens = 20
+	for b.Loop() {
+		before, routines := heap(), runtime.NumGoroutine()
+		d, err := rfbgear.Open(rfbgear.Options{Name: "host", Addresses: []string{ln.Addr().String()}, Timeout: time.Minute})
+		require.NoError(b, err)
+		for range screens {
+			a, err := d.Attach(b.Context())
+			require.NoError(b, err)
+			require.NoError(b, a.Look(true))
+			require.Eventually(b, a.Canvas().Drawn, time.Minute, time.Millisecond)
+		}
+		b.ReportMetric(float64(heap()-before)/screens/(1<<20), "MiB/screen")
+		b.ReportMetric(float64(runtime.NumGoroutine()-routines)/screens, "goroutines/screen")
+		require.NoError(b, d.Close())
+		time.Sleep(100 * time.Millisecond)
+	}
 }

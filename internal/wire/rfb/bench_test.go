@@ -106,3 +106,55 @@ func tightBody(b *testing.B, p *picture.Picture, f *Format) []byte {
 	require.Equal(b, byte(filterPalette), all[1])
 	return all[3+3*(int(all[2])+1)+3:]
 }
+
+// BenchmarkBytes: what changes of a screen take in bytes, as it is sent to browsers and in encodings of
+// RFB: a terminal that scrolls, firmware that draws itself line by line, and a block that moves.
+func BenchmarkBytes(b *testing.B) {
+	text := console()
+	line := func(n int) []uint32 { return text.Pix[n%50*16*text.W : (n%50+1)*16*text.W] }
+	for name, step := range map[string]func(p *picture.Picture, n int){
+		"scrolling": func(p *picture.Picture, n int) {
+			copy(p.Pix, p.Pix[16*p.W:])
+			copy(p.Pix[len(p.Pix)-16*p.W:], line(n))
+		},
+		"firmware": func(p *picture.Picture, n int) { copy(p.Pix[n%50*16*p.W:], line(n)) },
+		"block": func(p *picture.Picture, n int) {
+			p.Fill(picture.Rect{X: 8 * (n - 1), Y: 300, W: 120, H: 90}, 0x101418)
+			p.Fill(picture.Rect{X: 8 * n, Y: 300, W: 120, H: 90}, 0x2f6f7f)
+		},
+	} {
+		b.Run(name, func(b *testing.B) {
+			for b.Loop() {
+				steps(b, step)
+			}
+		})
+	}
+}
+
+func steps(b *testing.B, step func(p *picture.Picture, n int)) {
+	const frames = 100
+	full, err := Full.ready()
+	require.NoError(b, err)
+	p := picture.New(1280, 800)
+	p.Fill(picture.Rect{W: p.W, H: p.H}, 0x101418)
+	var framer picture.Framer
+	c, sent := picture.NewChanging(p.Clone()), map[string]int{}
+	served := map[int32]*served{encRaw: {}, encZRLE: {}, encTight: {}}
+	for n := 1; n <= frames; n++ {
+		then := c.Now
+		step(p, n)
+		c.Take(p, []picture.Rect{{W: p.W, H: p.H}})
+		parts := c.Since(then)
+		sent["frames"] += len(framer.Frame(c.Picture, parts, picture.InFull))
+		for e, s := range served {
+			m := message{served: s, format: full, picture: e, quality: -1}
+			for _, r := range parts {
+				require.NoError(b, m.draw(p, r))
+			}
+			sent[map[int32]string{encRaw: "raw", encZRLE: "zrle", encTight: "tight"}[e]] += len(m.out)
+		}
+	}
+	for name, n := range sent {
+		b.ReportMetric(float64(n)/frames, name+"-B/frame")
+	}
+}
