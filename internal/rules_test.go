@@ -27,7 +27,7 @@ var rules = map[string]rule{
 	"wire/":           {[]string{"wire/"}, "a protocol stands for itself: it knows neither devices nor records"},
 	"wire/rfb":        {[]string{"core/picture"}, "a protocol of pictures"},
 	"canvas":          {[]string{"core/picture"}, "a picture that one draws and many look at"},
-	"gear":            {[]string{"canvas", "core/plain", "core/reading", "core/sending", "profile"}, "what gear can do, without any gear"},
+	"gear":            {[]string{"canvas", "core/picture", "core/plain", "core/reading", "core/sending", "profile"}, "what gear can do, without any gear"},
 	"gear/":           {[]string{"attach", "canvas", "core/estate", "core/picture", "core/reading", "core/sending", "gear", "profile", "secret", "wire/"}, "a driver knows its own protocol, no other driver, and nothing of operations"},
 	"gear/garage":     {[]string{"attach", "core/", "gear", "gear/", "profile", "secret", "wire/wol"}, "the one place that knows every driver"},
 	"gear/geartest":   {[]string{"core/sending", "gear"}, "of tests"},

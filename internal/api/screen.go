@@ -52,13 +52,22 @@ type screenMessage struct {
 	LookOnly bool      `json:"lookOnly,omitempty"` // it takes neither keys nor a pointer
 	Trouble  gear.Kind `json:"trouble,omitempty"`  // why there is no connection to it
 
-	Bare  bool       `json:"bare,omitempty"`  // next to nothing is on it
-	Awake *time.Time `json:"awake,omitempty"` // until then its device is kept awake
+	Displays []displayView `json:"displays,omitempty"` // where the picture has several
+	Bare     bool          `json:"bare,omitempty"`     // next to nothing is on it
+	Awake    *time.Time    `json:"awake,omitempty"`    // until then its device is kept awake
 
 	Playing *playing `json:"playing,omitempty"` // what becomes of a sequence
 
 	Text *contract.ScreenText `json:"text,omitempty"` // what stands on it, as was wished for
 	Link *linkView            `json:"link,omitempty"` // the connection to you
+}
+
+// displayView is a part of the picture that is a display.
+type displayView struct {
+	X      int `json:"x"`
+	Y      int `json:"y"`
+	Width  int `json:"width"`
+	Height int `json:"height"`
 }
 
 // linkView is how the connection of somebody who looks is.
@@ -148,6 +157,9 @@ func (l *looker) told(ctx context.Context) error {
 				m.of(*news.At)
 				m.Screen, m.Waits, m.Moved = news.At.Words, news.At.Waits, news.At.Moved
 				m.LookOnly, m.Trouble, m.Bare = news.At.LookOnly, news.At.Trouble, news.At.Bare
+				for _, r := range news.At.Displays {
+					m.Displays = append(m.Displays, displayView{r.X, r.Y, r.W, r.H})
+				}
 				if !news.At.Awake.IsZero() {
 					m.Awake = new(news.At.Awake.UTC())
 				}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/picture"
 	"plumbbob/internal/core/seat"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/store"
@@ -235,6 +236,7 @@ type At struct {
 	Waits, Moved bool
 	LookOnly     bool // it takes neither keys nor a pointer
 	Trouble      gear.Kind
+	Displays     []picture.Rect
 	Bare         bool      // next to nothing is on it
 	Awake        time.Time // until then its device is kept awake; zero: it is not
 }

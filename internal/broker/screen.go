@@ -28,9 +28,10 @@ type screen struct {
 	elsewhere bool           // somebody at the KVM has chosen another port
 	film      film
 
-	bare    bool               // next to nothing is on it
-	awake   *awake             // nil: nobody has asked for that
-	pointer struct{ x, y int } // where it was last
+	displays []picture.Rect     // of its picture, where there are several
+	bare     bool               // next to nothing is on it
+	awake    *awake             // nil: nobody has asked for that
+	pointer  struct{ x, y int } // where it was last
 
 	trouble gear.Kind // why there is no connection
 

@@ -3,16 +3,19 @@ package broker
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"plumbbob/internal/canvas"
+	"plumbbob/internal/core/picture"
 	"plumbbob/internal/core/seat"
+	"plumbbob/internal/gear"
 )
 
 // tendEvery is how often a screen is tended at which somebody sits.
 const tendEvery = 2 * time.Second
 
-// tend says when next to nothing is on a screen, and keeps its device awake where somebody has
+// tend says which displays a screen has and when next to nothing is on it, and keeps its device awake where somebody has
 // asked for that.
 func (s *screen) tend(ctx context.Context) {
 	tick := time.NewTicker(tendEvery)
@@ -28,6 +31,7 @@ func (s *screen) tend(ctx context.Context) {
 		s.mu.Lock()
 		c, sits := s.canvas, len(s.seats.All) > 0
 		s.nudge(time.Now())
+		s.split()
 		s.mu.Unlock()
 		if c == nil || !sits || c == of && c.Now() == seen || !c.Drawn() {
 			continue
@@ -40,6 +44,21 @@ func (s *screen) tend(ctx context.Context) {
 			s.tell()
 		}
 		s.mu.Unlock()
+	}
+}
+
+// split takes in which displays there are on the picture. mu is held.
+func (s *screen) split() {
+	var all []picture.Rect
+	if x, is := s.gear.(gear.Split); is {
+		all = x.Displays()
+	}
+	if len(all) < 2 {
+		all = nil
+	}
+	if !slices.Equal(s.displays, all) {
+		s.displays = all
+		s.tell()
 	}
 }
 

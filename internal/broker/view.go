@@ -103,6 +103,7 @@ func (v *View) told(n *Seen) (more <-chan struct{}, over bool) {
 		at := s.at(v.ID)
 		at.Waits, at.Moved = s.waits != nil, s.elsewhere
 		at.Trouble, at.Bare = s.trouble, s.bare && s.gear != nil
+		at.Displays = s.displays
 		if s.awake != nil {
 			at.Awake = s.awake.until
 		}

@@ -287,4 +287,37 @@ func TestTwoAtAScreen(t *testing.T) {
 	w.sees(b, "up by ostrel-kvm screen, port 2")
 	at(w, b, "skarvoe-camera-cupboard", "up by skarvoe-camera-cupboard picture")
 	require.Contains(t, w.flat(1, "", "keys", "skarvoe-camera-cupboard", "a"), "a camera takes neither keys nor a pointer")
+
+	// Two displays, of which one is looked at; it is turned, and the pointer with it; and a device
+	// without power.
+	at(w, b, "tamsin-workshop", "up by tamsin-workshop screen")
+	lies := func(what ...string) {
+		t.Helper()
+		for _, text := range what {
+			require.NoError(t, b.Do(browser.Click("View ▾"), browser.Click(text)))
+		}
+	}
+	w.holds(b, `document.querySelector('canvas').width === 1824`)
+	w.eventually(func() bool { // they are told a moment later
+		var there bool
+		_ = b.Do(browser.Click("View ▾"), chromedp.Evaluate(`!!Array.from(document.querySelectorAll('[role=menuitem]')).find(e => e.textContent.endsWith('Only display 1 of 2'))`, &there), chromedp.KeyEvent("\x1b"))
+		return there
+	}, "its displays")
+	lies("Only display 1 of 2", "Only display 2 of 2")
+	w.holds(b, `(c => c.getBoundingClientRect().left < c.parentElement.getBoundingClientRect().left - 100)(document.querySelector('canvas'))`)
+	lies("All 2 displays", "Turn it to the right", "Twice as large")
+	var on struct{ X, Y float64 }
+	require.NoError(t, b.Do(chromedp.Evaluate(`(() => {
+		const c = document.querySelector('canvas')
+		c.parentElement.parentElement.scrollTo(0, 0)
+		const r = c.getBoundingClientRect()
+		const to = {x: r.right - 260 / 768 * r.width, y: r.top + 120 / 1824 * r.height}
+		c.parentElement.parentElement.scrollTo(to.x - 600, 0)
+		const s = c.getBoundingClientRect()
+		return {x: s.right - 260 / 768 * s.width, y: s.top + 120 / 1824 * s.height}
+	})()`, &on)))
+	require.NoError(t, b.Do(chromedp.MouseClickXY(on.X, on.Y)))
+	w.onScreen("tamsin-workshop", "button 3")
+	require.NoError(t, w.lab.Flip(estate.OutletEnd("skarvoe-pdu", 6), false))
+	at(w, b, kiosk, "Next to nothing is on it")
 }

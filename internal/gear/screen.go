@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"plumbbob/internal/canvas"
+	"plumbbob/internal/core/picture"
 )
 
 // Screen is gear at which a screen is seen. Whoever attaches has a picture of their own; how
@@ -44,6 +45,9 @@ type Takes struct {
 	Keys, Pointer bool
 	ByPosition    bool // keys, by where they are on a keyboard
 }
+
+// Split is a connection to a screen whose picture has several displays on it.
+type Split interface{ Displays() []picture.Rect }
 
 // Attached is a connection to a screen. It may be shared between goroutines.
 type Attached interface {

@@ -41,7 +41,11 @@ func (l *Lab) serveScreen(ctx context.Context, d *estate.Device, ep estate.Endpo
 	var x seen
 	switch wired := l.e.ShownBy(d.Key); len(wired) {
 	case 0:
-		x = l.displayOf(ctx, d.Key)
+		own := l.displayOf(ctx, d.Key)
+		if own.desk != nil { // what systems show by themselves has all their displays
+			own.desk.Two = true
+		}
+		x = own
 	case 1:
 		x = l.displayOf(ctx, wired[0])
 	default:
@@ -176,6 +180,14 @@ func (x *display) Point(px, py int, buttons uint8) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	x.desk.Point(px, py, buttons&1 != 0)
+}
+
+// Displays are those of its desk.
+func (x *display) Displays() []picture.Rect {
+	if x.desk == nil || x.sees(time.Now()) != showsDesk {
+		return nil
+	}
+	return x.desk.Displays()
 }
 
 // lockKeys are the keys with a light, which the system of a box switches, and not its keyboard.

@@ -43,6 +43,7 @@ type Driver struct {
 var (
 	_ gear.Screen   = (*Driver)(nil)
 	_ gear.Answerer = (*Driver)(nil)
+	_ gear.Split    = (*attached)(nil)
 )
 
 // Open prepares a driver; nothing is sent before somebody attaches.

@@ -11,16 +11,19 @@ import (
 // into, and something that moves all the time.
 type Desktop struct {
 	Title   string
+	Two     bool // it has a second display, to the right
 	x, y    int
 	pressed int // the button that was pressed last, from 1; 0: none
 	typed   []byte
 }
 
 const (
-	deskW, deskH = 1024, 768
-	mostTyped    = 40
-	buttonW      = 280
-	buttonH      = 72
+	deskW, deskH     = 1024, 768
+	secondW, secondH = 800, 600
+
+	mostTyped = 40
+	buttonW   = 280
+	buttonH   = 72
 )
 
 const (
@@ -57,9 +60,22 @@ func button(i int) picture.Rect {
 	return picture.Rect{X: 60 + i%2*(buttonW+40), Y: 140 + i/2*(buttonH+32), W: buttonW, H: buttonH}
 }
 
+// Displays are its displays, where there are two.
+func (d *Desktop) Displays() []picture.Rect {
+	if !d.Two {
+		return nil
+	}
+	return []picture.Rect{{W: deskW, H: deskH}, {X: deskW, W: secondW, H: secondH}}
+}
+
 // Draw draws it as it is at a moment.
 func (d *Desktop) Draw(now time.Time) *picture.Picture {
 	p := picture.New(deskW, deskH)
+	if d.Two {
+		p = picture.New(deskW+secondW, deskH)
+		p.Fill(picture.Rect{X: deskW, W: secondW, H: secondH}, sea)
+		Text(p, deskW+60, 60, "Tides at the slip: low 06:12, high 12:31, low 18:40", paper, sea)
+	}
 	p.Fill(picture.Rect{W: deskW, H: deskH}, paper)
 	p.Fill(picture.Rect{W: deskW, H: 72}, sea)
 	Text(p, 60, 28, d.Title, paper, sea)

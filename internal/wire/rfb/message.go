@@ -2,6 +2,7 @@ package rfb
 
 import (
 	"encoding/binary"
+	"slices"
 
 	"github.com/klauspost/compress/zlib"
 
@@ -79,20 +80,39 @@ func (m *message) head(r picture.Rect, encoding int32) {
 	m.n++
 }
 
-// size tells of another size, to who takes that; others see what fits into the first one.
+// size tells of another size, to who takes that; others see what fits into the first one. Who takes
+// a layout of displays is told of that once, and whenever it changes.
 func (m *message) size(p *picture.Picture) {
-	if !m.resizes || p.W == m.w && p.H == m.h {
+	if !m.resizes {
 		return
 	}
+	same := p.W == m.w && p.H == m.h
 	m.w, m.h = p.W, p.H
 	if !m.layout {
-		m.head(picture.Rect{W: p.W, H: p.H}, encDesktopSize)
+		if !same {
+			m.head(picture.Rect{W: p.W, H: p.H}, encDesktopSize)
+		}
 		return
 	}
+	displays := []picture.Rect{{W: p.W, H: p.H}}
+	if x, is := m.src.(Split); is {
+		if all := x.Displays(); len(all) > 0 && len(all) <= mostScreens {
+			displays = all
+		}
+	}
+	if same && slices.Equal(displays, m.laid) {
+		return
+	}
+	m.laid = displays
 	m.head(picture.Rect{W: p.W, H: p.H}, encExtendedSize)
-	m.out = append(m.out, 1, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0) // one screen, which is the first, at the corner
-	m.out = binary.BigEndian.AppendUint16(binary.BigEndian.AppendUint16(m.out, uint16(p.W)), uint16(p.H))
-	m.out = append(m.out, 0, 0, 0, 0)
+	m.out = append(m.out, byte(len(displays)), 0, 0, 0)
+	for i, r := range displays {
+		m.out = binary.BigEndian.AppendUint32(m.out, uint32(i+1))
+		for _, n := range []int{r.X, r.Y, r.W, r.H} {
+			m.out = binary.BigEndian.AppendUint16(m.out, uint16(n))
+		}
+		m.out = append(m.out, 0, 0, 0, 0)
+	}
 }
 
 func (m *message) draw(p *picture.Picture, r picture.Rect) (err error) {

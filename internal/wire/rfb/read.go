@@ -259,12 +259,20 @@ func (v *Viewer) extendedSize(w Watcher, r picture.Rect) error {
 	if p[0] > mostScreens {
 		return wrong("it says that it has %d screens", p[0])
 	}
-	if _, err := v.take(16 * int(p[0])); err != nil {
+	screens := int(p[0])
+	if p, err = v.take(16 * screens); err != nil {
 		return err
+	}
+	displays := make([]picture.Rect, screens)
+	for i := range displays {
+		displays[i] = rectOf(p[16*i+4:]).Clip(r.W, r.H)
 	}
 	if r.X == 1 && r.Y != 0 {
 		return nil
 	}
+	v.mu.Lock()
+	v.displays = displays
+	v.mu.Unlock()
 	return v.resize(w, r.W, r.H)
 }
 

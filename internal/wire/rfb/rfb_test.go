@@ -330,6 +330,14 @@ type shows struct {
 	keys []string
 
 	lights atomic.Uint32
+	two    atomic.Bool // displays
+}
+
+func (s *shows) Displays() (all []picture.Rect) {
+	if s.two.Load() {
+		all = []picture.Rect{{W: 200, H: 120}, {X: 200, W: 120, H: 120}}
+	}
+	return all
 }
 
 func (s *shows) Lights() uint8 { return uint8(s.lights.Load()) }
@@ -415,6 +423,7 @@ func bothEnds(t *testing.T, f, looks Format, only string) {
 	go func() { _ = v.Run(e) }()
 	require.NoError(t, v.Look(true))
 	require.Eventually(t, e.see(as(first, looks)), time.Minute, time.Millisecond)
+	require.Equal(t, []picture.Rect{{W: 300, H: 200}}, v.Displays(), "as soon as it is seen")
 	next := first.Clone()
 	for i := range 6 { // more than are sent ahead
 		next.Fill(picture.Rect{X: 20, Y: 10 + 20*i, W: 100, H: 30}, 0xff00)
@@ -422,8 +431,10 @@ func bothEnds(t *testing.T, f, looks Format, only string) {
 		require.Eventually(t, e.see(as(next, looks)), time.Minute, time.Millisecond)
 	}
 	wide := sketch(320, 120, 2)
+	src.two.Store(true)
 	src.Take(wide, nil)
 	require.Eventually(t, e.see(as(wide, looks)), time.Minute, time.Millisecond)
+	require.Equal(t, []picture.Rect{{W: 200, H: 120}, {X: 200, W: 120, H: 120}}, v.Displays())
 	require.True(t, unasked(v))
 	require.True(t, v.ByPosition())
 	require.NoError(t, v.Key(true, 'a', 0x1e))

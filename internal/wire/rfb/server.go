@@ -31,6 +31,9 @@ type Source interface {
 // Lit is a source with a keyboard whose lights are known, as those of a Viewer.
 type Lit interface{ Lights() uint8 }
 
+// Split is a source with several displays on its picture.
+type Split interface{ Displays() []picture.Rect }
+
 // lightsEvery is how often these are looked at.
 const lightsEvery = 100 * time.Millisecond
 
@@ -98,7 +101,8 @@ type served struct {
 	// Owned by write.
 	w, h   int
 	seen   uint64
-	lit    int // what was told of the lights; -1: nothing
+	laid   []picture.Rect // the displays that were told
+	lit    int            // what was told of the lights; -1: nothing
 	z      *zlib.Writer
 	packed bytes.Buffer
 	tiler  picture.Tiler

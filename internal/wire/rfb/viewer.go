@@ -53,6 +53,8 @@ type Viewer struct {
 	push  pushing
 	keys  bool // it takes keys by where they are
 
+	displays []picture.Rect // of the picture
+
 	lights uint8 // of the keyboard
 	lit    bool  // these have been told
 }
@@ -203,6 +205,14 @@ func (v *Viewer) Lights() (lights uint8, known bool) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	return v.lights, v.lit
+}
+
+// Displays are the parts of the picture that are displays by themselves, where the server tells of
+// them (ExtendedDesktopSize).
+func (v *Viewer) Displays() []picture.Rect {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	return v.displays
 }
 
 // Heard is when the server sent something last.

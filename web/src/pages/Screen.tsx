@@ -51,7 +51,8 @@ function AtScreen({ device }: { device: string }) {
     return () => v.leave()
   }, [device, tell])
 
-  const stage = useStage(size ?? { width: 1, height: 1 })
+  const [display, setDisplay] = useState(0) // 0: all of them
+  const stage = useStage(size ?? { width: 1, height: 1 }, state.displays?.[display - 1])
   const input = useInput(canvas, view, stage.seen)
   const wish = useCallback((w: ViewWish) => {
     view.current?.wish(w)
@@ -106,6 +107,9 @@ function AtScreen({ device }: { device: string }) {
         <ViewMenu
           lie={stage.lie}
           setLie={stage.setLie}
+          displays={state.displays?.length ?? 0}
+          display={display}
+          setDisplay={setDisplay}
           pointer={pointer}
           setPointer={setPointer}
           full={() => void canvas.current?.parentElement?.parentElement?.requestFullscreen()}

@@ -1,9 +1,9 @@
 import { type ReactNode, type RefObject, useCallback, useLayoutEffect, useRef, useState } from 'react'
 import type { Seen } from './input'
-import { type Lie, laid, type Point, type Size, zoomMost } from './stage'
+import { type Lie, laid, type Part, type Point, type Size, zoomMost } from './stage'
 
 /** How a picture lies, how fingers change that, and what has it lie so. */
-export function useStage(picture: Size) {
+export function useStage(picture: Size, part?: Part) {
   const box = useRef<HTMLDivElement>(null)
   const [room, setRoom] = useState<Size>({ width: 0, height: 0 })
   const [lie, setLie] = useState<Lie>({ fits: true, zoom: 1, turn: 0 })
@@ -19,7 +19,7 @@ export function useStage(picture: Size) {
     return () => watch.disconnect()
   }, [])
 
-  const shown = laid(picture, room, lie)
+  const shown = laid(picture, room, lie, part)
   const { width, height } = shown.takes
 
   // What was between the fingers stays there.
@@ -68,7 +68,7 @@ export function Stage({
   return (
     <div className="relative flex min-h-0 flex-1 overflow-hidden rounded-lg border border-rule bg-[#11151c] p-1.5">
       <div ref={box} className="flex min-h-0 min-w-0 flex-1 overflow-auto">
-        <div style={takes} className="relative m-auto shrink-0">
+        <div style={takes} className="relative m-auto shrink-0 overflow-hidden">
           {children}
         </div>
       </div>

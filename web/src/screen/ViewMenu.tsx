@@ -8,6 +8,9 @@ const item =
 export function ViewMenu({
   lie,
   setLie,
+  displays,
+  display,
+  setDisplay,
   pointer,
   setPointer,
   full,
@@ -17,6 +20,9 @@ export function ViewMenu({
 }: {
   lie: Lie
   setLie: (lie: Lie) => void
+  displays: number
+  display: number
+  setDisplay: (display: number) => void
   pointer: boolean
   setPointer: (is: boolean) => void
   full: () => void
@@ -24,7 +30,7 @@ export function ViewMenu({
   keepAwake?: (minutes: number) => void
   hold?: () => void
 }) {
-  const marked = (is: boolean) => <span className="w-4">{is ? '✓' : ''}</span>
+  const marked = (is: boolean) => <span aria-hidden className={`w-4 ${is ? "before:content-['✓']" : ''}`} />
   return (
     <Menu.Root modal={false}>
       <Menu.Trigger className="inline-flex min-h-8 items-center gap-1.5 rounded-md border border-rule2 bg-panel px-3 font-medium max-sm:min-h-11">
@@ -51,6 +57,12 @@ export function ViewMenu({
           {document.fullscreenEnabled && (
             <Menu.Item className={item} onSelect={full}>
               {marked(false)}Full screen
+            </Menu.Item>
+          )}
+          {displays > 1 && (
+            <Menu.Item className={item} onSelect={() => setDisplay((display + 1) % (displays + 1))}>
+              {marked(display > 0)}
+              {display < displays ? `Only display ${display + 1} of ${displays}` : `All ${displays} displays`}
             </Menu.Item>
           )}
           <Menu.Separator className="my-1 h-px bg-rule" />

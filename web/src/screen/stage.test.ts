@@ -14,6 +14,15 @@ test('a picture fits, never larger than it is, whichever way up', () => {
   expect(laid(picture, { width: 0, height: 0 }, { fits: true, zoom: 1, turn: 0 }).scale).toBe(1)
 })
 
+test('of several displays one is shown', () => {
+  const second = { x: 1024, y: 0, width: 800, height: 600 }
+  const wide = { width: 1824, height: 768 }
+  const { takes, canvas } = laid(wide, { width: 400, height: 400 }, { fits: true, zoom: 1, turn: 0 }, second)
+  expect(takes).toEqual({ width: 400, height: 300 })
+  expect(canvas.transform).toContain('translate(-512px, 0px)')
+  expect(canvas.width).toBe(912)
+})
+
 test('the pointer is where it is seen, whichever way up', () => {
   const corners: [Turn, Point][] = [
     [0, { x: 0, y: 0 }],

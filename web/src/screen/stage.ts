@@ -4,18 +4,20 @@ export type Size = { width: number; height: number }
 /** Which way up: quarter turns to the right. */
 export type Turn = 0 | 1 | 2 | 3
 export type Lie = { fits: boolean; zoom: number; turn: Turn }
+export type Part = Point & Size
 export type Point = { x: number; y: number }
 
 export const zoomMost = 8
 
-/** The size that a picture takes on the page, and what has its canvas lie so. */
-export function laid(picture: Size, room: Size, { fits, zoom, turn }: Lie) {
+/** The size that a picture, or a part of it, takes on the page, and what has its canvas lie so. */
+export function laid(picture: Size, room: Size, { fits, zoom, turn }: Lie, shown?: Part) {
   const lying = turn % 2 === 1
-  const up = lying ? { width: picture.height, height: picture.width } : picture
+  const part = shown ?? { x: 0, y: 0, ...picture }
+  const up = lying ? { width: part.height, height: part.width } : part
   const fit = fits ? Math.min(1, room.width / up.width, room.height / up.height) : 1
   const scale = (Number.isFinite(fit) && fit > 0 ? fit : 1) * zoom
-  const width = Math.floor(picture.width * scale)
-  const height = Math.floor(picture.height * scale)
+  const width = Math.floor(part.width * scale)
+  const height = Math.floor(part.height * scale)
   const moved = [
     '',
     `translate(${height}px, 0) rotate(90deg)`,
@@ -25,7 +27,12 @@ export function laid(picture: Size, room: Size, { fits, zoom, turn }: Lie) {
   return {
     scale,
     takes: lying ? { width: height, height: width } : { width, height },
-    canvas: { width, height, transform: moved, transformOrigin: '0 0' },
+    canvas: {
+      width: shown ? picture.width * scale : width,
+      height: shown ? picture.height * scale : height,
+      transform: `${moved} translate(${-part.x * scale}px, ${-part.y * scale}px)`,
+      transformOrigin: '0 0',
+    },
   }
 }
 

@@ -1,6 +1,7 @@
 import { Place, type PlaceHears, type PlaceMessage, type PlaceState } from '../parts/place'
 import { readFrame } from './frame'
 import type { Key, Recorder } from './keys'
+import type { Part } from './stage'
 
 export type ViewState = PlaceState & {
   /** The connection to it, in words. */
@@ -10,6 +11,8 @@ export type ViewState = PlaceState & {
   moved?: boolean
   /** It takes neither keys nor a pointer. */
   lookOnly?: boolean
+  /** The parts of the picture that are displays, where there are several. */
+  displays?: Part[]
   /** Next to nothing is on it. */
   bare?: boolean
   /** Until then its device is kept awake. */
