@@ -67,26 +67,32 @@ func (f *Framer) Frame(p *Picture, parts []Rect, form Form) []byte {
 	f.z.Reset((*sink)(f))
 	_, _ = f.z.Write(f.tiles) // a sink takes everything
 	_ = f.z.Close()
-	if form == InFew && len(f.out) > photoAbove && manyColours(p, parts) {
-		if photo := photograph(p, parts); len(photo) < photoMost*len(f.out) {
+	if form == InFew && likePhoto(p, parts) {
+		if photo := photograph(p, parts); len(photo) < max(photoMost*len(f.out), photoFree) {
 			return photo
 		}
 	}
 	return f.out
 }
 
-// How large a frame is from which on it may be a photograph, how much larger than few colours that
-// may be, since it says so much more, and how good it is.
+// How much larger than few colours a photograph may be, since it says so much more; up to which
+// size that does not matter; and how good it is.
 const (
-	photoAbove   = 4 << 10
 	photoMost    = 2
+	photoFree    = 4 << 10
 	photoQuality = 45
 )
 
-// manyColours says whether parts of a picture have as many colours as photographs have, and no
-// drawing: of each fifth pixel.
-func manyColours(p *Picture, parts []Rect) bool {
-	const step, many = 5, 250
+// likePhoto says whether parts of a picture are of a photograph: the picture has as many colours
+// as no drawing has, and the parts more than text.
+func likePhoto(p *Picture, parts []Rect) bool {
+	const text, drawing = 40, 250
+	return coloursReach(p, parts, text) && coloursReach(p, []Rect{{W: p.W, H: p.H}}, drawing)
+}
+
+// coloursReach says whether parts of a picture have so many colours: of each fifth pixel.
+func coloursReach(p *Picture, parts []Rect, many int) bool {
+	const step = 5
 	var seen [4096]bool
 	n := 0
 	for _, r := range parts {

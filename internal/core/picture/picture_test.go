@@ -3,7 +3,9 @@ package picture
 import (
 	"bytes"
 	"image/jpeg"
+	"maps"
 	"math"
+	"slices"
 	"testing"
 	"time"
 
@@ -226,6 +228,21 @@ func TestWhatGoesFirst(t *testing.T) {
 	require.Equal(t, 3*16*16, area(parts), "and one of the movie")
 	parts = turn.Next(c, point, 3)
 	require.NotContains(t, parts, typed)
+
+	came := map[Rect]bool{} // of what moves all the time, all comes in turns
+	for n := range 12 {
+		draw(all, uint32(200+n))
+		for _, r := range turn.Next(c, Rect{}, 40) {
+			for x := r.X; x < r.X+r.W; x += 16 {
+				for y := r.Y; y < r.Y+r.H; y += 16 {
+					came[Rect{X: x, Y: y}] = n > 5 || came[Rect{X: x, Y: y}]
+				}
+			}
+		}
+	}
+	require.Len(t, came, 200)
+	require.NotContains(t, slices.Collect(maps.Values(came)), false)
+	turn.Next(c, all, 1)
 
 	draw(all, 5) // all of it comes, and only once
 	drawn := New(320, 160)

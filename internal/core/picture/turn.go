@@ -7,7 +7,7 @@ import (
 
 // A Turn is what somebody has been sent of a picture whose link does not take all that changes.
 // First goes what is where they point, then what is new, the newest first; what moves all the time
-// comes last, and holds up nothing else.
+// comes last, in turns, and holds up nothing else.
 type Turn struct {
 	resized uint64
 	sent    []uint64 // the moment at which each cell was sent
@@ -66,8 +66,12 @@ func (t *Turn) Next(c *Changing, around Rect, room int) []Rect {
 		return 2
 	}
 	slices.SortStableFunc(fresh, func(a, b int) int {
-		if ra, rb := rank(a), rank(b); ra != rb {
+		ra, rb := rank(a), rank(b)
+		switch {
+		case ra != rb:
 			return ra - rb
+		case ra == 2: // or the same ones would come each time
+			return cmp.Compare(t.sent[a], t.sent[b])
 		}
 		return cmp.Compare(c.at[b], c.at[a])
 	})
