@@ -53,6 +53,7 @@ type screenMessage struct {
 	Trouble  gear.Kind `json:"trouble,omitempty"`  // why there is no connection to it
 
 	Displays []displayView `json:"displays,omitempty"` // where the picture has several
+	Replugs  bool          `json:"replugs,omitempty"`  // its keyboard can be plugged out and in
 	Bare     bool          `json:"bare,omitempty"`     // next to nothing is on it
 	Awake    *time.Time    `json:"awake,omitempty"`    // until then its device is kept awake
 
@@ -77,7 +78,7 @@ type linkView struct {
 	Form string `json:"form"`
 }
 
-const screenWishes = "ask, give, refuse, take, form, again, text, press, play, stop, awake, release and leave"
+const screenWishes = "ask, give, refuse, take, form, again, text, press, play, stop, awake, replug, release and leave"
 
 // screenWish is what somebody at a screen wants.
 type screenWish struct {
@@ -156,7 +157,7 @@ func (l *looker) told(ctx context.Context) error {
 			if news.At != nil {
 				m.of(*news.At)
 				m.Screen, m.Waits, m.Moved = news.At.Words, news.At.Waits, news.At.Moved
-				m.LookOnly, m.Trouble, m.Bare = news.At.LookOnly, news.At.Trouble, news.At.Bare
+				m.LookOnly, m.Trouble, m.Bare, m.Replugs = news.At.LookOnly, news.At.Trouble, news.At.Bare, news.At.Replugs
 				for _, r := range news.At.Displays {
 					m.Displays = append(m.Displays, displayView{r.X, r.Y, r.W, r.H})
 				}
@@ -269,6 +270,8 @@ func (l *looker) wish(ctx context.Context, p []byte) (leaves bool, err error) {
 		return false, nil
 	case "awake":
 		return false, l.view.Awake(time.Duration(w.Minutes) * time.Minute)
+	case "replug":
+		return false, l.beside(ctx, l.view.Replug)
 	case "release":
 		l.view.LetGo()
 		return false, nil
@@ -284,17 +287,25 @@ func (l *looker) press(ctx context.Context, k contract.Keystrokes) error {
 	if err != nil {
 		return err
 	}
+	return l.beside(ctx, func(ctx context.Context) error {
+		err := l.view.Strokes(ctx, chords, keyHeld, keyGap)
+		if err == nil {
+			l.view.Record("Pressed keys at the screen of %s: %s", l.device, what)
+		}
+		return err
+	})
+}
+
+// beside does something that takes a while beside what else is done at the screen, one at a time.
+func (l *looker) beside(ctx context.Context, do func(context.Context) error) error {
 	if !l.pressing.CompareAndSwap(false, true) {
 		return errors.New("nothing was pressed: what you had typed before is still on its way")
 	}
 	go func() {
 		defer l.pressing.Store(false)
-		err := l.view.Strokes(ctx, chords, keyHeld, keyGap)
-		if err == nil {
-			l.view.Record("Pressed keys at the screen of %s: %s", l.device, what)
-			return
+		if err := do(ctx); err != nil {
+			_ = l.send(ctx, screenMessage{placeMessage: placeMessage{Error: err.Error()}}) // or they have gone
 		}
-		_ = l.send(ctx, screenMessage{placeMessage: placeMessage{Error: err.Error()}}) // or they have gone
 	}()
 	return nil
 }

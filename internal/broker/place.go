@@ -237,6 +237,7 @@ type At struct {
 	LookOnly     bool // it takes neither keys nor a pointer
 	Trouble      gear.Kind
 	Displays     []picture.Rect
+	Replugs      bool      // its keyboard can be plugged out and in
 	Bare         bool      // next to nothing is on it
 	Awake        time.Time // until then its device is kept awake; zero: it is not
 }

@@ -28,10 +28,11 @@ type screen struct {
 	elsewhere bool           // somebody at the KVM has chosen another port
 	film      film
 
-	displays []picture.Rect     // of its picture, where there are several
-	bare     bool               // next to nothing is on it
-	awake    *awake             // nil: nobody has asked for that
-	pointer  struct{ x, y int } // where it was last
+	displays []picture.Rect              // of its picture, where there are several
+	replug   func(context.Context) error // of the path that it is up by; nil: that cannot be done
+	bare     bool                        // next to nothing is on it
+	awake    *awake                      // nil: nobody has asked for that
+	pointer  struct{ x, y int }          // where it was last
 
 	trouble gear.Kind // why there is no connection
 
@@ -97,7 +98,7 @@ func (s *screen) attachBy(ctx context.Context, p gear.View) (was bool, err error
 		return false, err
 	}
 	defer func() { _ = a.Close() }()
-	s.becomes(a, "up by "+p.Name+portWords(p.Port))
+	s.becomes(a, p, "up by "+p.Name+portWords(p.Port))
 	if err := a.Look(true); err != nil {
 		return true, err
 	}
@@ -139,10 +140,10 @@ func (s *screen) gone(state string, why error) {
 	s.is(false, state)
 }
 
-func (s *screen) becomes(a gear.Attached, state string) {
+func (s *screen) becomes(a gear.Attached, p gear.View, state string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.gear, s.canvas = a, a.Canvas()
+	s.gear, s.canvas, s.replug = a, a.Canvas(), p.Replug
 	s.waits, s.trouble = nil, ""
 	clear(s.down)
 	s.is(true, state)

@@ -103,7 +103,7 @@ func (v *View) told(n *Seen) (more <-chan struct{}, over bool) {
 		at := s.at(v.ID)
 		at.Waits, at.Moved = s.waits != nil, s.elsewhere
 		at.Trouble, at.Bare = s.trouble, s.bare && s.gear != nil
-		at.Displays = s.displays
+		at.Displays, at.Replugs = s.displays, s.gear != nil && s.replug != nil
 		if s.awake != nil {
 			at.Awake = s.awake.until
 		}
@@ -199,6 +199,32 @@ func (v *View) Point(x, y int, buttons uint8) error {
 		v.s.pointer.x, v.s.pointer.y = x, y
 		return g.Point(x, y, buttons)
 	})
+}
+
+// Replug has the keyboard be plugged out and in again, as its host sees it.
+func (v *View) Replug(ctx context.Context) error {
+	s := v.s
+	var replug func(context.Context) error
+	err := v.typing(func(gear.Attached) error {
+		s.letGo() // of what would be pressed while it is out
+		replug = s.replug
+		return nil
+	})
+	switch {
+	case err != nil:
+		return err
+	case replug == nil:
+		return &seat.NoError{Text: "nothing was done: its gear cannot plug a keyboard out and in"}
+	}
+	if err := replug(ctx); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	text := fmt.Sprintf("%s had the keyboard of %s plugged out and in again", v.who, s.device)
+	s.tell(text)
+	s.record(v.who, "%s", text)
+	return nil
 }
 
 // Picture is what the screen shows now, or showed last; an empty one before the first.

@@ -95,6 +95,9 @@ func (l Lookup) Channel(p *profile.Channel) (port int, known bool) {
 	return int(*n), true
 }
 
+// Plugged maps whether the keyboard of a KVM is plugged in.
+func (l Lookup) Plugged(p *profile.Keyboard) (in, known bool) { return l.truth(p.Plugged, 0) }
+
 func seconds(s *float64) *time.Duration {
 	if s == nil {
 		return nil

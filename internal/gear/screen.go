@@ -21,6 +21,12 @@ type Channel interface {
 	ShowPort(ctx context.Context, port int) error
 }
 
+// Keyboard is gear that pretends to be a keyboard to its host, which can be plugged out and in.
+type Keyboard interface {
+	// Replug plugs it out, and in again; it has read that it is in when it returns no error.
+	Replug(ctx context.Context) error
+}
+
 // A Port is one of several that a KVM shows, one at a time.
 type Port struct {
 	KVM  string // the endpoint at which they are seen
@@ -35,7 +41,8 @@ type Port struct {
 type View struct {
 	Name   string // of the endpoint
 	Attach func(ctx context.Context) (Attached, error)
-	Port   *Port // nil: nothing else is seen there
+	Port   *Port                           // nil: nothing else is seen there
+	Replug func(ctx context.Context) error // nil: its keyboard cannot be plugged out and in
 
 	LookOnly bool // it takes neither keys nor a pointer
 }

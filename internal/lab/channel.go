@@ -97,12 +97,36 @@ func (c *channel) look(n int) {
 	}
 }
 
+// plug plugs the keyboard of a KVM in, or out. Its host takes it anew.
+func (l *Lab) plug(kvm estate.Key, in bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	b := l.boxes[kvm]
+	if n := strconv.Itoa(max(1, b.seen)); in && b.keysOut {
+		for _, x := range l.boxes {
+			for _, end := range x.d.Video {
+				if end.Device == kvm && end.Port == n {
+					x.deaf = false
+				}
+			}
+		}
+	}
+	b.keysOut = !in
+}
+
+// Plugged says whether the keyboard of a KVM is plugged in.
+func (w *World) Plugged(kvm estate.Key) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return !w.boxes[kvm].keysOut
+}
+
 // Key goes to the box that is seen, but for Scroll Lock twice and a digit, which choose another.
 func (c *channel) Key(down bool, sym uint32, code uint16) {
 	if down && c.chooses(sym, code) {
 		return
 	}
-	if x := c.display(); x != nil {
+	if x := c.display(); x != nil && c.l.Plugged(c.b.d.Key) {
 		x.Key(down, sym, code)
 	}
 }
@@ -164,6 +188,18 @@ func (l *Lab) serveChannel(ctx context.Context, d *estate.Device, ep estate.Endp
 	})
 	mux.HandleFunc("GET /seen", func(w http.ResponseWriter, _ *http.Request) {
 		answer(w, http.StatusOK, map[string]int{"port": l.Seen(d.Key)})
+	})
+	mux.HandleFunc("GET /keyboard", func(w http.ResponseWriter, _ *http.Request) {
+		answer(w, http.StatusOK, map[string]bool{"in": l.Plugged(d.Key)})
+	})
+	mux.HandleFunc("PUT /keyboard", func(w http.ResponseWriter, r *http.Request) {
+		var wish struct{ In int }
+		if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<10)).Decode(&wish); err != nil {
+			answer(w, http.StatusBadRequest, map[string]string{"fault": "that is no JSON"})
+			return
+		}
+		l.plug(d.Key, wish.In != 0)
+		answer(w, http.StatusAccepted, map[string]any{})
 	})
 	mux.HandleFunc("PUT /seen", func(w http.ResponseWriter, r *http.Request) {
 		var wish struct{ Port int }

@@ -211,6 +211,9 @@ func (w *World) Crash(k estate.Key) error {
 	return w.on(k, func(b *box) { b.crashed, b.hung = !b.powered.IsZero(), !b.powered.IsZero() })
 }
 
+// Deafen has a host not take its keyboard until that is plugged in anew.
+func (w *World) Deafen(k estate.Key) error { return w.on(k, func(b *box) { b.deaf = true }) }
+
 // Stick has a host take no notice of a request to shut down.
 func (w *World) Stick(k estate.Key) error {
 	if b := w.boxes[k]; b != nil && b.front != nil {
@@ -360,7 +363,7 @@ func (w *World) heal(k estate.Key) {
 	defer w.mu.Unlock()
 	for key, b := range w.boxes {
 		if k == "" || key == k {
-			b.hung, b.crashed, b.silent, b.loss, b.delay, b.asleep, b.skew = false, false, false, 0, 0, false, 0
+			b.hung, b.crashed, b.silent, b.loss, b.delay, b.asleep, b.skew, b.deaf, b.keysOut = false, false, false, 0, 0, false, 0, false, false
 			b.refuses, b.errors, b.unplugged, b.moved = false, false, false, ""
 			if other := w.boxes[b.crossed]; other != nil {
 				b.crossed, other.crossed = "", ""

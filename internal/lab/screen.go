@@ -199,6 +199,12 @@ func (x *display) lives(sees shows) bool {
 	return (sees == showsText || sees == showsDesk) && !x.b.crashed
 }
 
+func (x *display) isDeaf() bool {
+	x.l.mu.Lock()
+	defer x.l.mu.Unlock()
+	return x.b.deaf
+}
+
 // Lights are those of its keyboard.
 func (x *display) Lights() uint8 {
 	x.mu.Lock()
@@ -210,6 +216,9 @@ func (x *display) Lights() uint8 {
 func (x *display) Key(down bool, sym uint32, code uint16) {
 	if code == 0 {
 		code = codeOf(sym)
+	}
+	if x.isDeaf() {
+		return
 	}
 	x.mu.Lock()
 	x.held[code] = down

@@ -38,6 +38,7 @@ type box struct {
 	powered time.Time // when power came; zero when there is none
 	hung    bool
 	crashed bool // its kernel has stopped, which its line tells
+	deaf    bool // it does not take its keyboard until that is plugged in anew
 	silent  bool // its card does not answer
 	loss    float64
 	delay   time.Duration
@@ -55,6 +56,7 @@ type box struct {
 	refuses   bool       // its services turn away who connects
 	errors    bool       // its web server answers, and only with an error
 	unplugged bool       // its network cable is out
+	keysOut   bool       // of a KVM: its keyboard is
 	seen      int        // of a KVM: the port that somebody has chosen; 0: the first
 	crossed   estate.Key // whose leads are where its own should be; empty: its own
 	moved     estate.Key // it hangs on this hop, whatever the estate says; empty: where it should

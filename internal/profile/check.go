@@ -34,10 +34,10 @@ func (p *Profile) check() error {
 			return fmt.Errorf("standard: %q is not known: it can be %s", s, strings.Join(Standards, ", "))
 		}
 	}
-	if p.Outlets == nil && len(p.Standard) == 0 && len(p.Sensors) == 0 && len(p.Meters) == 0 && p.Panel == nil && p.Channel == nil {
-		return errors.New("it maps nothing: add outlets, meters, sensors, panel, channel, or standard")
+	if p.Outlets == nil && len(p.Standard) == 0 && len(p.Sensors) == 0 && len(p.Meters) == 0 && p.Panel == nil && p.Channel == nil && p.Keyboard == nil {
+		return errors.New("it maps nothing: add outlets, meters, sensors, panel, channel, keyboard, or standard")
 	}
-	return errors.Join(p.login(), p.values(), p.outlets(), p.panel(), p.channel())
+	return errors.Join(p.login(), p.values(), p.outlets(), p.panel(), p.channel(), p.keyboard())
 }
 
 func (p *Profile) login() error {
@@ -100,6 +100,9 @@ func (p *Profile) values() error {
 	}
 	if c := p.Channel; c != nil {
 		check("channel shown", c.Shown, false)
+	}
+	if k := p.Keyboard; k != nil {
+		check("keyboard plugged", k.Plugged, false)
 	}
 	if l := p.Log; l != nil {
 		check("log at", l.At, true)
@@ -242,6 +245,26 @@ func (p *Profile) channel() error {
 	}
 	if err := c.Show.check(); err != nil {
 		return fmt.Errorf("channel show %w", err)
+	}
+	return nil
+}
+
+func (p *Profile) keyboard() error {
+	k := p.Keyboard
+	switch {
+	case k == nil:
+		return nil
+	case p.Protocol != HTTP:
+		return errors.New("keyboard: is for protocol http only")
+	case k.Plugged == nil:
+		return errors.New("keyboard plugged: is missing: say where it can be read whether it is plugged in, so that none is left out")
+	case k.Plugged.Yes == "":
+		return errors.New("keyboard plugged: yes: is missing: say what is read when it is plugged in")
+	case k.Plug == nil:
+		return errors.New("keyboard plug: it needs a method and a path")
+	}
+	if err := k.Plug.check(); err != nil {
+		return fmt.Errorf("keyboard plug %w", err)
 	}
 	return nil
 }

@@ -57,8 +57,9 @@ type Profile struct {
 	Log      *Log              `yaml:"log"`
 	Clock    *Value            `yaml:"clock"` // seconds since 1970-01-01 UTC
 	Restart  *Order            `yaml:"restart"`
-	Panel    *Panel            `yaml:"panel"`   // of HTTP
-	Channel  *Channel          `yaml:"channel"` // of HTTP
+	Panel    *Panel            `yaml:"panel"`    // of HTTP
+	Channel  *Channel          `yaml:"channel"`  // of HTTP
+	Keyboard *Keyboard         `yaml:"keyboard"` // of HTTP
 }
 
 // Login says how the gear wants to be told who asks.
@@ -143,6 +144,13 @@ type Channel struct {
 	Shown *Value   `yaml:"shown"` // the number of the port that is seen
 	Show  *Request `yaml:"show"`  // has another one seen
 	Takes Duration `yaml:"takes"` // from the request to the picture
+}
+
+// A Keyboard maps the one that a KVM pretends to be to its host: as if plugged in, or not. In its
+// request {n} stands for 1 or 0.
+type Keyboard struct {
+	Plugged *Value   `yaml:"plugged"` // whether it is
+	Plug    *Request `yaml:"plug"`
 }
 
 // A Command is how outlets are switched.
@@ -318,6 +326,9 @@ func (p *Profile) Maps() []string {
 	}
 	if p.Channel != nil {
 		out = append(out, "channel")
+	}
+	if p.Keyboard != nil {
+		out = append(out, "keyboard")
 	}
 	return out
 }

@@ -103,6 +103,13 @@ func TestParseRefuses(t *testing.T) {
 		headHTTP + lights + ", press: {method: PUT, path: /x}}\n":                                                                                  "say what the gear calls the power button",
 		headHTTP + lights + ", press: {method: PUT, path: /x}, buttons: {power: p, turbo: t}}\n":                                                   `"turbo" is not known: it can be power or reset`,
 		headHTTP + lights + ", press: {method: PUT, path: x}, buttons: {power: p}}\n":                                                              `panel press path: "x" does not begin with /`,
+		head + "keyboard: {plugged: {oid: 1.3}}\n":                                                                                                 "keyboard: is for protocol http only",
+		headHTTP + "keyboard: {plug: {method: PUT, path: /x}}\n":                                                                                   "so that none is left out",
+		headHTTP + "keyboard: {plugged: {page: all, at: /x}}\n":                                                                                    "keyboard plugged: yes: is missing",
+		headHTTP + "keyboard: {plugged: {page: all, at: /x, yes: a}}\n":                                                                            "keyboard plug: it needs a method and a path",
+		headHTTP + "channel: {ports: 2, show: {method: PUT, path: /x}}\n":                                                                          "channel shown: is missing",
+		headHTTP + "channel: {ports: 2, shown: {page: all, at: /x}}\n":                                                                             "channel show: it needs a method and a path",
+		headHTTP + "channel: {ports: 99, shown: {page: all, at: /x}, show: {method: PUT, path: /x}}\n":                                             "channel ports: 99 is not between 1 and 64",
 	} {
 		_, err := Parse("f", []byte(text))
 		require.ErrorContains(t, err, want)

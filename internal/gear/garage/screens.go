@@ -49,6 +49,9 @@ func (g *Garage) view(e *estate.Estate, at estate.ScreenAt) (gear.View, error) {
 	v.Attach = s.Attach
 	ep, _ := e.Device(at.ID.Device).Endpoint(at.ID.Name)
 	v.LookOnly = ep.Protocol == estate.Camera
+	if k, err := Card[gear.Keyboard](g, at.ID.Device); err == nil {
+		v.Replug = k.Replug
+	}
 	if at.Port == "" || ep.Shows != "" {
 		return v, nil
 	}

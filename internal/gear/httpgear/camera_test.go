@@ -2,6 +2,7 @@ package httpgear
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"image"
 	"image/color"
@@ -186,6 +187,14 @@ func TestThePortOfAKVM(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 2, n)
 	require.ErrorContains(t, c.ShowPort(t.Context(), 5), "has no port 5: it has 4")
+
+	// Its keyboard is plugged out and in, and a host that was deaf takes it.
+	require.NoError(t, l.Deafen("ostrel-virt-2"))
+	k := part[gear.Keyboard](t, open(t, Options{Addresses: ep.Addresses, Profile: p, Secret: lab.BoardSecret}))
+	ctx, gone := context.WithCancel(t.Context())
+	time.AfterFunc(300*time.Millisecond, gone) // who asks goes while it is out
+	require.NoError(t, k.Replug(ctx))
+	require.True(t, l.Plugged("ostrel-kvm"))
 
 	// One that says yes, and does nothing; one that says what cannot be.
 	port := "1"

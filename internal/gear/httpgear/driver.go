@@ -4,6 +4,7 @@
 //
 //	driver.go   one device, and which parts of it there are
 //	camera.go   pictures, without a profile
+//	keyboard.go the keyboard that a KVM pretends to be
 //	channel.go  a KVM that shows one of several ports
 //	panel.go    buttons and lights on the fronts of other devices
 //	fetch.go    fetching, logging in, and pinning the certificate
@@ -66,6 +67,9 @@ func Open(o Options) (*Driver, error) {
 	d.parts = append(d.parts, &plate{d})
 	if p.Channel != nil {
 		d.parts = append(d.parts, &channel{d})
+	}
+	if p.Keyboard != nil {
+		d.parts = append(d.parts, &keyboard{d})
 	}
 	if p.Restart != nil {
 		d.parts = append(d.parts, &restarter{d})

@@ -115,6 +115,7 @@ function AtScreen({ device }: { device: string }) {
           full={() => void canvas.current?.parentElement?.parentElement?.requestFullscreen()}
           awake={state.awake}
           keepAwake={state.lookOnly ? undefined : (minutes) => wish({ do: 'awake', minutes })}
+          replug={state.replugs ? () => wish({ do: 'replug' }) : undefined}
           hold={state.lookOnly ? undefined : () => void canvas.current?.requestPointerLock()}
         />
         <Button onClick={() => wish({ do: 'again' })}>Draw it again</Button>

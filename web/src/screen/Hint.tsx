@@ -33,7 +33,7 @@ export function Hint({ device, state, view }: { device: string; state: ViewState
     hint ??
     (state.bare && state.up ? (off.includes(verdict ?? '') ? bareOff : bareOn) : undefined) ??
     (deaf && state.up
-      ? 'Keys have changed nothing for 10 s: the system may not have taken the keyboard, or hangs. Try Ctrl-Alt-Del or Caps Lock, draw the picture again, or see its power beside it.'
+      ? `Keys have changed nothing for 10 s: the system may not have taken the keyboard, or hangs. Try Ctrl-Alt-Del or Caps Lock, draw the picture again, or see its power beside it.${state.replugs ? ' Under View, its keyboard can be plugged in anew.' : ''}`
       : undefined)
   return text ? <p className="border-l-2 border-brass pl-2 text-[12.5px] text-ink2">{text}</p> : null
 }

@@ -16,6 +16,7 @@ export function ViewMenu({
   full,
   awake,
   keepAwake,
+  replug,
   hold,
 }: {
   lie: Lie
@@ -28,6 +29,7 @@ export function ViewMenu({
   full: () => void
   awake?: string
   keepAwake?: (minutes: number) => void
+  replug?: () => void
   hold?: () => void
 }) {
   const marked = (is: boolean) => <span aria-hidden className={`w-4 ${is ? "before:content-['✓']" : ''}`} />
@@ -72,6 +74,11 @@ export function ViewMenu({
           {keepAwake && (
             <Menu.Item className={item} onSelect={() => keepAwake(awake ? 0 : 30)}>
               {marked(awake !== undefined)}Keep its device awake for 30 minutes
+            </Menu.Item>
+          )}
+          {replug && (
+            <Menu.Item className={item} onSelect={replug}>
+              {marked(false)}Plug its keyboard in anew
             </Menu.Item>
           )}
           {hold && (

@@ -13,6 +13,8 @@ export type ViewState = PlaceState & {
   lookOnly?: boolean
   /** The parts of the picture that are displays, where there are several. */
   displays?: Part[]
+  /** Its keyboard can be plugged out and in. */
+  replugs?: boolean
   /** Next to nothing is on it. */
   bare?: boolean
   /** Until then its device is kept awake. */
