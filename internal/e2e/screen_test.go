@@ -325,5 +325,6 @@ func TestTwoAtAScreen(t *testing.T) {
 	require.NoError(t, b.Do(chromedp.MouseClickXY(on.X, on.Y)))
 	w.onScreen("tamsin-workshop", "button 3")
 	require.NoError(t, w.lab.Flip(estate.OutletEnd("skarvoe-pdu", 6), false))
-	at(w, b, kiosk, "Next to nothing is on it")
+	w.eventually(func() bool { return w.verdict(kiosk) == "dark" }, "it is found out that it has no power")
+	at(w, b, kiosk, "Next to nothing is on it, and its device is without power")
 }

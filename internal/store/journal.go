@@ -40,7 +40,7 @@ const (
 	EntrySerial         = "serial" // who sat at a serial line
 	EntryScreen         = "screen" // who sat at a screen
 	EntrySequence       = "sequence"
-	EntryGroup          = "group"  // several operations that were asked for together
+	EntryGroup          = "group" // several operations that were asked for together
 )
 
 // EntryKinds are all the kinds of entry.

@@ -22,7 +22,7 @@ const deafAfter = 10_000
 
 /** What to try when there is no picture, or when keys change nothing. */
 export function Hint({ device, state, view }: { device: string; state: ViewState; view: RefObject<View | undefined> }) {
-  const verdict = useBoard().data?.devices.find((d) => d.key === device)?.verdict
+  const verdict = useBoard().data?.devices.find((d) => d.key === device)?.verdict.state
   const [deaf, setDeaf] = useState(false)
   useEffect(() => {
     const timer = setInterval(() => setDeaf((view.current?.deafFor(Date.now()) ?? 0) > deafAfter), 1000)
