@@ -21,7 +21,7 @@ const pages = [
 /** What of the devices a page shows, so that the rest need not be sent. */
 export function lookingAt(path: string, search: string): Looking {
   if (path === '/' || path === '/power') return 'all'
-  const device = /^\/devices\/([^/]+)$/.exec(path)?.[1] ?? new URLSearchParams(search).get('on')
+  const device = /^\/devices\/([^/]+)(?:\/(?:screen|serial))?$/.exec(path)?.[1] ?? new URLSearchParams(search).get('on')
   return device ? { device } : 'none'
 }
 
