@@ -17,7 +17,10 @@ const (
 	slowRate         = 60 << 10                // bytes in a second: from here on fewer colours
 	quickRate        = 150 << 10               // from here on all of them again
 	tellingBytes     = 8 << 10                 // a frame of less says nothing of a rate
-	tellingTime      = 300 * time.Millisecond  // unless it takes so much longer than others
+	tellingTime      = 300 * time.Millisecond  // unless it takes so much longer than others,
+	hintBytes        = 2 << 10                 // and is no smaller than that
+	triesFirst       = 8 * time.Second         // after so long with fewer colours all are tried again,
+	triesMost        = 2 * time.Minute         // and after ever longer, where that is in vain
 	firstTime        = 1500 * time.Millisecond // the first frame takes no longer on a link that takes all colours
 	roomFirst        = 400                     // cells of the picture, on a slow link
 	roomLeast        = 64                      //
@@ -36,6 +39,9 @@ type pace struct {
 	form   picture.Form
 	chosen bool
 	room   int // of what is new, in cells; 0: as much as there is
+
+	slow  time.Time     // since when there have been fewer colours; zero: there are all
+	tries time.Duration // for how long, until all are tried again
 }
 
 // underway is a frame that has not been drawn.
@@ -98,6 +104,37 @@ func (p *pace) drawn(n uint32, at time.Time) {
 			p.learn(took, f.bytes, alone)
 		}
 	}
+	p.paint(at)
+}
+
+// paint takes in when there are fewer colours, and tries all of them again after a while: where
+// little changes, no frame tells that the link has become quick.
+func (p *pace) paint(at time.Time) {
+	switch {
+	case p.chosen || p.form != picture.InFew:
+		p.slow = time.Time{}
+	case p.slow.IsZero():
+		p.slow, p.tries = at, min(max(triesFirst, 2*p.tries), triesMost)
+	case at.Sub(p.slow) >= p.tries:
+		p.form, p.slow = picture.InFull, time.Time{}
+	}
+}
+
+// retries says how long it is until all colours are tried again; 0: that is not to come.
+func (p *pace) retries(now time.Time) time.Duration {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.slow.IsZero() {
+		return 0
+	}
+	return max(time.Millisecond, p.tries-now.Sub(p.slow))
+}
+
+// again has that be seen to.
+func (p *pace) again(at time.Time) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.paint(at)
 }
 
 // learn takes in how long a frame took. The least delay creeps up, so that one of another way
@@ -110,7 +147,8 @@ func (p *pace) learn(took time.Duration, bytes int, alone bool) {
 	} else {
 		p.delay += longer / 50
 	}
-	if alone && !first && (bytes >= tellingBytes || longer > tellingTime) {
+	tells := alone && !first && (bytes >= tellingBytes || bytes >= hintBytes && longer > tellingTime)
+	if tells {
 		rate := float64(bytes) / max(longer, 20*time.Millisecond).Seconds()
 		switch { // what has become slow is felt sooner than what has become quick
 		case p.rate == 0:
@@ -120,21 +158,26 @@ func (p *pace) learn(took time.Duration, bytes int, alone bool) {
 		default:
 			p.rate += (rate - p.rate) / 4
 		}
-	}
-	switch {
-	case p.rate > quickRate:
-		p.room = 0
-	case p.rate > 0 && p.rate < slowRate && p.room == 0:
-		p.room = roomFirst
+	} else if hint := float64(bytes) / max(longer, 10*time.Millisecond).Seconds(); alone && !first && bytes >= hintBytes && p.rate > 0 && hint > p.rate {
+		p.rate += (hint - p.rate) / 2 // it is no less than that
+		tells = true
 	}
 	switch {
 	case first && !p.chosen && took > firstTime:
 		p.form = picture.InFew
-	case p.chosen || p.rate == 0:
-	case p.rate < slowRate:
-		p.form = picture.InFew
+	case !tells:
 	case p.rate > quickRate:
-		p.form = picture.InFull
+		p.room, p.tries = 0, 0
+		if !p.chosen {
+			p.form = picture.InFull
+		}
+	case p.rate < slowRate:
+		if p.room == 0 {
+			p.room = roomFirst
+		}
+		if !p.chosen {
+			p.form = picture.InFew
+		}
 	}
 }
 

@@ -34,10 +34,14 @@ func TestPace(t *testing.T) {
 	require.True(t, ready)
 	require.Equal(t, picture.InFull, form)
 	require.Equal(t, linkView{Form: "full"}, link)
-	for range 12 {
+	few := 0
+	for range 11 {
 		looks(30<<10, 1700*time.Millisecond)
+		if _, form, link = p.now(); form == picture.InFew {
+			few++
+		}
 	}
-	_, form, link = p.now()
+	require.GreaterOrEqual(t, few, 4)
 	require.Equal(t, picture.InFew, form)
 	require.Equal(t, "few", link.Form)
 	require.InDelta(t, 20000, link.Rate, 5000)
@@ -48,6 +52,9 @@ func TestPace(t *testing.T) {
 	_, form, _ = p.now()
 	require.Equal(t, picture.InFull, form)
 	require.Zero(t, p.roomFor())
+	looks(300, 900*time.Millisecond) // a hiccup is none of the link
+	_, form, _ = p.now()
+	require.Equal(t, picture.InFull, form)
 	p.choose(picture.InFew, true)
 	looks(30<<10, 10*time.Millisecond)
 	_, form, _ = p.now()
@@ -72,4 +79,19 @@ func TestPace(t *testing.T) {
 	looks(30<<10, 1700*time.Millisecond)
 	_, form, _ = p.now()
 	require.Equal(t, picture.InFew, form, "nor is the second one large")
+
+	// Where little changes nothing tells how the link is: all colours are tried again, ever later.
+	last := triesFirst / 2
+	for range 3 {
+		in := p.retries(now)
+		require.InDelta(t, 2*last, in, float64(time.Second))
+		last = in
+		now = now.Add(in)
+		p.again(now)
+		_, form, _ = p.now()
+		require.Equal(t, picture.InFull, form)
+		looks(10<<10, 4*time.Second) // and it is as slow as it was
+		_, form, _ = p.now()
+		require.Equal(t, picture.InFew, form)
+	}
 }

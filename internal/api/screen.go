@@ -136,6 +136,11 @@ type looker struct {
 func (l *looker) told(ctx context.Context) error {
 	var form picture.Form
 	var said linkView
+	wakes := time.AfterFunc(time.Hour, func() {
+		l.pace.again(time.Now())
+		l.poke()
+	})
+	defer wakes.Stop()
 	for n := uint32(1); ; {
 		ready, wants, link := l.pace.now()
 		if wants != form {
@@ -147,6 +152,9 @@ func (l *looker) told(ctx context.Context) error {
 			if err := l.send(ctx, screenMessage{Link: &link}); err != nil {
 				return err
 			}
+		}
+		if in := l.pace.retries(time.Now()); in > 0 {
+			wakes.Reset(in)
 		}
 		news, err := l.view.Next(ctx, broker.Wants{Picture: ready, Form: form, Room: l.pace.roomFor(), Around: l.around(), Changed: l.changed})
 		if err != nil {

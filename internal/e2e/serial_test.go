@@ -66,7 +66,7 @@ func TestAtTheSerialLine(t *testing.T) {
 	require.Contains(t, said, "admin sends the sequence log-in")
 	require.Contains(t, said, "make coffee: not known here")
 	require.Contains(t, run(1, "key enter\nwait never 1s"), `line 2: nothing like "never" came within 1s`)
-	require.Contains(t, run(2, "shout x"), `--run, line 1: "shout" is not known`)
+	require.Contains(t, run(2, "shout x"), `--run: line 1: "shout" is not known`)
 	file := filepath.Join(w.dir, "half-typed")
 	require.NoError(t, os.WriteFile(file, []byte("nobody"+strings.Repeat("x", 100)), 0o600))
 	require.Contains(t, w.says(0, "", "serial", "ostrel-core", "--send", file), "nobody"+strings.Repeat("x", 100))
