@@ -221,13 +221,13 @@ func TestTheAgent(t *testing.T) {
 	host, port, err := net.SplitHostPort(l.Estate.Device("skarvoe-pdu").Endpoints[0].Addresses[0])
 	require.NoError(t, err)
 	require.Equal(t, "1161", port)
-	dial := func(community string) *gosnmp.GoSNMP {
-		g := &gosnmp.GoSNMP{Target: host, Port: 1161, Version: gosnmp.Version2c, Community: community, Timeout: 300 * time.Millisecond, MaxOids: 60}
+	dial := func(community string, within time.Duration) *gosnmp.GoSNMP {
+		g := &gosnmp.GoSNMP{Target: host, Port: 1161, Version: gosnmp.Version2c, Community: community, Timeout: within, MaxOids: 60}
 		require.NoError(t, g.Connect())
 		t.Cleanup(func() { _ = g.Close() })
 		return g
 	}
-	g := dial(lab.WriteSecret.Community)
+	g := dial(lab.WriteSecret.Community, time.Minute)
 	res, err := g.Get([]string{pdu + ".1.1.0", pdu + ".9.9.0"})
 	require.NoError(t, err)
 	require.Equal(t, "LP-10", string(res.Variables[0].Value.([]byte)))
@@ -263,8 +263,8 @@ func TestTheAgent(t *testing.T) {
 	require.Equal(t, gosnmp.NotWritable, set(g, ".3.1.4.2", gosnmp.Integer, 1))
 	require.Equal(t, gosnmp.InconsistentValue, set(g, ".3.1.5.9", gosnmp.Integer, 2))
 	require.Equal(t, gosnmp.NoCreation, set(g, ".3.1.5.11", gosnmp.Integer, 2))
-	require.Equal(t, gosnmp.NoAccess, set(dial(lab.ReadSecret.Community), ".3.1.5.2", gosnmp.Integer, 2))
-	_, err = dial("guess").Get([]string{pdu + ".1.1.0"})
+	require.Equal(t, gosnmp.NoAccess, set(dial(lab.ReadSecret.Community, time.Minute), ".3.1.5.2", gosnmp.Integer, 2))
+	_, err = dial("guess", 300*time.Millisecond).Get([]string{pdu + ".1.1.0"})
 	require.Error(t, err, "a wrong community is not answered")
 	closed, _ := l.Contact(outlet(2))
 	require.True(t, closed, "nothing of this has switched anything")
