@@ -32,14 +32,16 @@ func (hungError) Temporary() bool { return true }
 // A breaker watches the connections to the server. One that hangs is found out while
 // somebody waits for it: then all that wait are let go at once, and whoever comes is
 // turned away, until it answers again. A server that is only slow with one statement
-// answers the question beside, and is given its time.
+// answers the question beside, or somebody else meanwhile, and is given its time: where
+// all is slow, a new connection may well take longer than the question has.
 type breaker struct {
 	probe func(context.Context) error
 
 	mu    sync.Mutex
 	lines map[*line]bool
 	open  bool
-	late  atomic.Bool // it has not been seen yet
+	late  atomic.Bool  // it has not been seen yet
+	heard atomic.Int64 // when anybody was answered last
 
 	stop context.CancelFunc
 	done chan struct{}
@@ -111,7 +113,9 @@ func (b *breaker) watch(ctx context.Context) {
 			tick.Reset(watchEvery)
 			continue
 		}
-		b.set(ctx.Err() == nil && b.probe(ctx) != nil)
+		began := time.Now().UnixNano()
+		silent := b.probe(ctx) != nil && b.heard.Load() < began
+		b.set(ctx.Err() == nil && silent)
 		tick.Reset(probeAgain)
 	}
 }
@@ -157,7 +161,11 @@ type line struct {
 func (l *line) Read(p []byte) (int, error) {
 	l.since.Store(time.Now().UnixNano())
 	defer l.since.Store(0)
-	return l.Conn.Read(p)
+	n, err := l.Conn.Read(p)
+	if n > 0 {
+		l.b.heard.Store(time.Now().UnixNano())
+	}
+	return n, err
 }
 
 func (l *line) Write(p []byte) (int, error) {

@@ -5,6 +5,7 @@ import (
 	"net"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -20,6 +21,7 @@ import (
 type valve struct {
 	to   *mysql.Config
 	shut sync.RWMutex
+	full atomic.Bool // who connects now waits, and those who are in do not
 }
 
 func (v *valve) serve(t *testing.T) *mysql.Config {
@@ -36,6 +38,10 @@ func (v *valve) serve(t *testing.T) *mysql.Config {
 			out, err := net.Dial(v.to.Net, v.to.Addr)
 			if err != nil {
 				_ = in.Close()
+				continue
+			}
+			if v.full.Load() {
+				t.Cleanup(func() { _, _ = in.Close(), out.Close() })
 				continue
 			}
 			go v.pass(out, in)
@@ -95,6 +101,33 @@ func TestAServerThatIsSlowIsNotAway(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close() })
 	require.NoError(t, s.Sleep(t.Context(), 4*time.Second))
+}
+
+// TestAServerThatAnswersOthersIsNotAway: a statement that takes its time, and new connections that
+// do, are no reason while anybody is answered.
+func TestAServerThatAnswersOthersIsNotAway(t *testing.T) {
+	t.Parallel()
+	v := &valve{to: storetest.Config(t)}
+	s, err := store.Open(t.Context(), v.serve(t))
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = s.Close() })
+	var several sync.WaitGroup
+	for range 2 { // so many connections
+		several.Go(func() { _ = s.Sleep(t.Context(), 300*time.Millisecond) })
+	}
+	several.Wait()
+	v.full.Store(true)
+	slow := make(chan error, 1)
+	go func() { slow <- s.Sleep(t.Context(), 6*time.Second) }()
+	for {
+		select {
+		case err := <-slow:
+			require.NoError(t, err)
+			return
+		case <-time.After(50 * time.Millisecond):
+			require.NoError(t, s.Sleep(t.Context(), 0))
+		}
+	}
 }
 
 // TestClosingWhatHangs is no error: what was written has been acknowledged.
