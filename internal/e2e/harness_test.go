@@ -56,7 +56,7 @@ func beginAt(t *testing.T, speed float64) *world {
 	w := &world{T: t, lab: labtest.Start(t, labtest.Options{Speed: speed}), dir: t.TempDir(), login: "client.json"}
 	var err error
 	w.service, err = service.Open(t.Context(), service.Options{
-		DataDir: filepath.Join(w.dir, "data"), Listen: "127.0.0.1:0", Gate: "127.0.0.1:0", ScreenGate: "127.0.0.1:0", Console: web.Console(), Log: quiet(),
+		DataDir: filepath.Join(w.dir, "data"), Listen: "127.0.0.1:0", Gate: "127.0.0.1:0", ScreenGate: "127.0.0.1:0", Console: web.Console(), Log: kept(t),
 		Ports: []localports.Config{{Name: demo.Modem, Path: w.lab.ModemPath, Set: "115200 8N1", Modem: true}}, GateAt: []string{demo.Modem},
 	})
 	require.NoError(t, err)
@@ -72,11 +72,21 @@ func beginAt(t *testing.T, speed float64) *world {
 	return w
 }
 
-func quiet() *slog.Logger {
+// keptLog is how much of what a service logged last is shown when its test has failed, in bytes.
+const keptLog = 16 << 10
+
+// kept logs for the test alone, which shows it when it has failed.
+func kept(t *testing.T) *slog.Logger {
 	if os.Getenv("PLUMB_TEST_LOG") != "" {
 		return slog.New(slog.NewTextHandler(os.Stderr, nil))
 	}
-	return slog.New(slog.DiscardHandler)
+	said := &output{}
+	t.Cleanup(func() {
+		if text := said.String(); t.Failed() {
+			t.Logf("the service logged:\n%s", text[max(0, len(text)-keptLog):])
+		}
+	})
+	return slog.New(slog.NewTextHandler(said, nil))
 }
 
 // furnish logs in and brings in estate and secret, through the client.
