@@ -79,14 +79,10 @@ func (l *looker) play(ctx context.Context, name string) error {
 	if err != nil {
 		return fmt.Errorf("sequence %s: %w", name, err)
 	}
-	if !l.pressing.CompareAndSwap(false, true) {
-		return errors.New("nothing was pressed: what you had typed before is still on its way")
-	}
-	ctx, stop := context.WithCancelCause(ctx)
-	l.stop.Store(&stop)
-	go func() {
-		defer l.pressing.Store(false)
+	return l.beside(ctx, func(ctx context.Context) error {
+		ctx, stop := context.WithCancelCause(ctx)
 		defer stop(nil)
+		l.stop.Store(&stop)
 		told := func(text string) {
 			_ = l.send(ctx, screenMessage{Playing: &playing{Name: name, Text: text}}) // or they have gone
 		}
@@ -100,8 +96,8 @@ func (l *looker) play(ctx context.Context, name string) error {
 		}
 		l.view.Record("Played the sequence %s at the screen of %s: %s", name, l.device, said)
 		_ = l.send(context.WithoutCancel(ctx), m) // or they have gone
-	}()
-	return nil
+		return nil
+	})
 }
 
 // playing is how far a sequence has come.

@@ -42,13 +42,8 @@ func (h heard) until(b *testing.B, text string) {
 	}
 }
 
-// far is what plays the far end of the one line of a service, and the service.
-func far(b *testing.B, serve func(net.Conn)) *watched {
-	return farBy(b, noConsole, "{line: {protocol: telnet, address: %q, secret: lines}}", serve)
-}
-
-// farBy is the same for one endpoint of any kind.
-func farBy(b *testing.B, console fs.FS, endpoint string, serve func(net.Conn)) *watched {
+// farEnd is the address of what serve plays, for each who connects.
+func farEnd(b *testing.B, serve func(net.Conn)) string {
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(b, err)
 	b.Cleanup(func() { _ = ln.Close() })
@@ -61,10 +56,21 @@ func farBy(b *testing.B, console fs.FS, endpoint string, serve func(net.Conn)) *
 			go serve(c)
 		}
 	}()
+	return ln.Addr().String()
+}
+
+// far is what plays the far end of the one line of a service, and the service.
+func far(b *testing.B, serve func(net.Conn)) *watched {
+	return farBy(b, noConsole, "{line: {protocol: telnet, address: %q, secret: lines}}", serve)
+}
+
+// farBy is the same for one endpoint of any kind.
+func farBy(b *testing.B, console fs.FS, endpoint string, serve func(net.Conn)) *watched {
+	address := farEnd(b, serve)
 	w := newService(b, console)
 	w.send(b, "PUT", "/api/v1/secrets/lines", map[string]any{"kind": "login", "user": "u", "password": "p"})
 	w.send(b, "PUT", "/api/v1/estate", map[string]string{"text": "plumb-estate: 1\nname: One\nstandpoint: here\nsites:\n  s: {name: S, zone: UTC}\ndevices:\n  here: {site: s, role: server}\n" +
-		"  host: {site: s, role: box, network: [here], endpoints: " + fmt.Sprintf(endpoint, ln.Addr()) + "}\n"})
+		"  host: {site: s, role: box, network: [here], endpoints: " + fmt.Sprintf(endpoint, address) + "}\n"})
 	return w
 }
 

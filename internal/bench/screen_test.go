@@ -127,8 +127,8 @@ func aScreen() (*canvas.Canvas, func(net.Conn)) {
 }
 
 // BenchmarkScreenPixel: from a pixel that changes at the far end to the picture in Chromium for
-// which that was drawn, with the service in between: of 50, the one in the middle and the slowest but two. The
-// far end has no frames of its own.
+// which that was drawn, with the service in between: of 50, the one in the middle and the slowest
+// but two. The far end has no frames of its own.
 func BenchmarkScreenPixel(b *testing.B) {
 	c, serve := aScreen()
 	w := farBy(b, web.Console(), "{screen: {protocol: rfb, address: %q}}", serve)
@@ -165,26 +165,16 @@ func BenchmarkScreenPixel(b *testing.B) {
 	}
 }
 
-// BenchmarkIdleScreen: what a screen of 1024 × 768 takes in memory at which somebody sits and nothing
-// happens: its two pictures are 6 MiB, one as it was sent, and one that many look at. Of both ends.
+// BenchmarkIdleScreen: what a screen of 1024 × 768 takes in memory at which somebody sits and
+// nothing happens: its two pictures are 6 MiB, one as it was sent, and one that many look at. Of
+// both ends.
 func BenchmarkIdleScreen(b *testing.B) {
 	_, serve := aScreen()
-	ln, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(b, err)
-	go func() {
-		for {
-			c, err := ln.Accept()
-			if err != nil {
-				return
-			}
-			go serve(c)
-		}
-	}()
-	defer func() { _ = ln.Close() }()
+	address := farEnd(b, serve)
 	const screens = 20
 	for b.Loop() {
 		before, routines := heap(), runtime.NumGoroutine()
-		d, err := rfbgear.Open(rfbgear.Options{Name: "host", Addresses: []string{ln.Addr().String()}, Timeout: time.Minute})
+		d, err := rfbgear.Open(rfbgear.Options{Name: "host", Addresses: []string{address}, Timeout: time.Minute})
 		require.NoError(b, err)
 		for range screens {
 			a, err := d.Attach(b.Context())

@@ -39,17 +39,7 @@ func (nowhere) DropLines(context.Context, estate.Key, int) error    { return nil
 
 // serialDesk is a room of lines, each with a far end of its own that serve plays.
 func serialDesk(b *testing.B, serve func(net.Conn)) *broker.Room {
-	ln, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(b, err)
-	go func() {
-		for {
-			c, err := ln.Accept()
-			if err != nil {
-				return
-			}
-			go serve(c)
-		}
-	}()
+	address := farEnd(b, serve)
 	var mu sync.Mutex
 	lines := map[estate.Key]*attach.Line{}
 	room := broker.New(broker.Parts{
@@ -58,7 +48,7 @@ func serialDesk(b *testing.B, serve func(net.Conn)) *broker.Room {
 			mu.Lock()
 			defer mu.Unlock()
 			if lines[k] == nil {
-				lines[k] = attach.New(attach.Options{Addresses: []string{ln.Addr().String()}, Timeout: time.Minute})
+				lines[k] = attach.New(attach.Options{Addresses: []string{address}, Timeout: time.Minute})
 			}
 			return []broker.Path{{Name: "line", Line: lines[k]}}, nil
 		},
@@ -72,7 +62,6 @@ func serialDesk(b *testing.B, serve func(net.Conn)) *broker.Room {
 		for _, l := range lines {
 			require.NoError(b, l.Close())
 		}
-		require.NoError(b, ln.Close())
 	})
 	return room
 }
@@ -108,16 +97,7 @@ func BenchmarkSerialEcho(b *testing.B) {
 		}
 	}
 	b.Run("bare", func(b *testing.B) {
-		ln, err := net.Listen("tcp", "127.0.0.1:0")
-		require.NoError(b, err)
-		defer func() { _ = ln.Close() }()
-		go func() {
-			c, err := ln.Accept()
-			if err == nil {
-				echo(c)
-			}
-		}()
-		c, err := net.Dial("tcp", ln.Addr().String())
+		c, err := net.Dial("tcp", farEnd(b, echo))
 		require.NoError(b, err)
 		defer func() { _ = c.Close() }()
 		var p [1]byte

@@ -157,10 +157,7 @@ func (s *screen) owe(x picture.Shot) {
 // read looks for what is known in the text that is new on a screen.
 func (s *screen) read(p *picture.Picture, now time.Time) {
 	f := &s.film
-	if s.room.ReadText == nil {
-		return
-	}
-	rows, is := s.room.ReadText(p)
+	rows, is := s.room.text(p)
 	if !is {
 		f.rows = nil
 		return
@@ -181,6 +178,14 @@ func (s *screen) read(p *picture.Picture, now time.Time) {
 	}
 	f.found = f.found[max(0, len(f.found)-mostFound):]
 	f.rows = rows
+}
+
+// text is what stands on a picture, where it is one of text.
+func (r *Room) text(p *picture.Picture) (rows []string, is bool) {
+	if r.ReadText == nil {
+		return nil, false
+	}
+	return r.ReadText(p)
 }
 
 // said are rows without those that are blank, and without the blanks around them.

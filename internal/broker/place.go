@@ -104,6 +104,13 @@ func (p *place) record(who, format string, args ...any) {
 	p.room.Record(store.Entry{At: time.Now().UTC(), Kind: p.kind.entry, Site: p.site(), Device: p.device, Who: who, Text: fmt.Sprintf(format, args...), Result: "done"})
 }
 
+// announce tells everybody at the place what somebody has done, and the journal. p.mu is held.
+func (p *place) announce(who, format string, args ...any) {
+	text := fmt.Sprintf(format, args...)
+	p.tell(text)
+	p.record(who, "%s", text)
+}
+
 // Record writes into the journal what somebody has done at the place.
 func (s *Sitting) Record(format string, args ...any) { s.p.record(s.who, format, args...) }
 

@@ -51,11 +51,7 @@ func (v *View) waitFor(ctx context.Context, what *regexp.Regexp, within time.Dur
 	defer tick.Stop()
 	for {
 		p := v.Picture()
-		var rows []string
-		is := false
-		if v.s.room.ReadText != nil {
-			rows, is = v.s.room.ReadText(p)
-		}
+		rows, is := v.s.room.text(p)
 		if is && what.MatchString(strings.Join(rows, "\n")) {
 			return nil
 		}

@@ -15,8 +15,8 @@ import (
 // tendEvery is how often a screen is tended at which somebody sits.
 const tendEvery = 2 * time.Second
 
-// tend says which displays a screen has and when next to nothing is on it, and keeps its device awake where somebody has
-// asked for that.
+// tend says which displays a screen has and when next to nothing is on it, and keeps its device
+// awake where somebody has asked for that.
 func (s *screen) tend(ctx context.Context) {
 	tick := time.NewTicker(tendEvery)
 	defer tick.Stop()
@@ -69,10 +69,7 @@ func (s *screen) isBare(c *canvas.Canvas) bool {
 	if !p.Bare() {
 		return false
 	}
-	if s.room.ReadText == nil {
-		return true
-	}
-	rows, is := s.room.ReadText(p)
+	rows, is := s.room.text(p)
 	return !is || len(said(rows)) == 0
 }
 
@@ -102,7 +99,7 @@ func (v *View) Awake(d time.Duration) error {
 		return &seat.NoError{Text: fmt.Sprintf("a device is kept awake for up to %s", mostAwake)}
 	case d == 0:
 		if s.awake != nil {
-			s.wakes("%s has ended it that %s is kept awake", v.who, s.device)
+			s.announce(v.who, "%s has ended it that %s is kept awake", v.who, s.device)
 		}
 		s.awake = nil
 		return nil
@@ -114,15 +111,8 @@ func (v *View) Awake(d time.Duration) error {
 		return err
 	}
 	s.awake = &awake{who: v.who, seat: v.ID, until: now.Add(d), next: now}
-	s.wakes("%s has %s kept awake until %s", v.who, s.device, s.awake.until.UTC().Format("15:04 MST"))
+	s.announce(v.who, "%s has %s kept awake until %s", v.who, s.device, s.awake.until.UTC().Format("15:04 MST"))
 	return nil
-}
-
-// wakes tells everybody, and the journal. mu is held.
-func (s *screen) wakes(format, who string, args ...any) {
-	text := fmt.Sprintf(format, append([]any{who}, args...)...)
-	s.tell(text)
-	s.record(who, "%s", text)
 }
 
 // nudge moves the pointer by a pixel, or ends that. mu is held.
@@ -131,13 +121,10 @@ func (s *screen) nudge(now time.Time) {
 	if a == nil {
 		return
 	}
-	here := false
-	for _, x := range s.seats.All {
-		here = here || x.ID == a.seat
-	}
+	here := slices.ContainsFunc(s.seats.All, func(x seat.Seat) bool { return x.ID == a.seat })
 	if !here || now.After(a.until) {
 		s.awake = nil
-		s.wakes("%s: it is over that %s is kept awake", a.who, s.device)
+		s.announce(a.who, "%s: it is over that %s is kept awake", a.who, s.device)
 		return
 	}
 	if now.Before(a.next) || s.gear == nil || s.seats.Keyboard != a.seat || len(s.down) > 0 {

@@ -221,9 +221,7 @@ func (v *View) Replug(ctx context.Context) error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	text := fmt.Sprintf("%s had the keyboard of %s plugged out and in again", v.who, s.device)
-	s.tell(text)
-	s.record(v.who, "%s", text)
+	s.announce(v.who, "%s had the keyboard of %s plugged out and in again", v.who, s.device)
 	return nil
 }
 

@@ -64,7 +64,8 @@ func (l *Lab) filmed(camera *estate.Device) []byte {
 	}
 	l.mu.Unlock()
 	var out bytes.Buffer
-	_ = jpeg.Encode(&out, scene.Draw().Image(), &jpeg.Options{Quality: 85}) // a buffer takes all
+	p := scene.Draw()
+	_ = jpeg.Encode(&out, p.Image(p.All()), &jpeg.Options{Quality: 85}) // a buffer takes all
 	return out.Bytes()
 }
 

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"compress/flate"
 	"encoding/binary"
-	"image"
 	"image/jpeg"
 )
 
@@ -44,7 +43,7 @@ const mostParts = 65535
 // a photograph instead: then there is one part, and behind it a JPEG.
 func (f *Framer) Frame(p *Picture, parts []Rect, form Form) []byte {
 	if len(parts) > mostParts {
-		parts = []Rect{{0, 0, p.W, p.H}}
+		parts = []Rect{p.All()}
 	}
 	head := binary.BigEndian.AppendUint16(nil, uint16(p.W))
 	head = append(binary.BigEndian.AppendUint16(head, uint16(p.H)), byte(form))
@@ -87,7 +86,7 @@ const (
 // as no drawing has, and the parts more than text.
 func likePhoto(p *Picture, parts []Rect) bool {
 	const text, drawing = 40, 250
-	return coloursReach(p, parts, text) && coloursReach(p, []Rect{{W: p.W, H: p.H}}, drawing)
+	return coloursReach(p, parts, text) && coloursReach(p, []Rect{p.All()}, drawing)
 }
 
 // coloursReach says whether parts of a picture have so many colours: of each fifth pixel.
@@ -118,13 +117,6 @@ func photograph(p *Picture, parts []Rect) []byte {
 		x, y := min(all.X, r.X), min(all.Y, r.Y)
 		all = Rect{x, y, max(all.X+all.W, r.X+r.W) - x, max(all.Y+all.H, r.Y+r.H) - y}
 	}
-	m := image.NewRGBA(image.Rect(0, 0, all.W, all.H))
-	for y := range all.H {
-		row := m.Pix[y*m.Stride:]
-		for x, c := range p.Row(all.X, all.Y+y, all.W) {
-			row[4*x], row[4*x+1], row[4*x+2], row[4*x+3] = byte(c>>16), byte(c>>8), byte(c), 255
-		}
-	}
 	var out bytes.Buffer
 	head := binary.BigEndian.AppendUint16(nil, uint16(p.W))
 	head = append(binary.BigEndian.AppendUint16(head, uint16(p.H)), asPhoto)
@@ -132,7 +124,7 @@ func photograph(p *Picture, parts []Rect) []byte {
 		head = binary.BigEndian.AppendUint16(head, uint16(n))
 	}
 	out.Write(head)
-	_ = jpeg.Encode(&out, m, &jpeg.Options{Quality: photoQuality}) // a buffer takes everything
+	_ = jpeg.Encode(&out, p.Image(all), &jpeg.Options{Quality: photoQuality}) // a buffer takes everything
 	return out.Bytes()
 }
 

@@ -33,11 +33,14 @@ func rgbOf(m image.Image, x, y int) uint32 {
 	return r>>8<<16 | g>>8<<8 | b>>8
 }
 
-// Image is a copy of it as an image.
-func (p *Picture) Image() *image.NRGBA {
-	m := image.NewNRGBA(image.Rect(0, 0, p.W, p.H))
-	for i, c := range p.Pix {
-		m.Pix[4*i], m.Pix[4*i+1], m.Pix[4*i+2], m.Pix[4*i+3] = byte(c>>16), byte(c>>8), byte(c), 255
+// Image is a copy of a part of it, which is within, as an image.
+func (p *Picture) Image(r Rect) *image.RGBA {
+	m := image.NewRGBA(image.Rect(0, 0, r.W, r.H))
+	for y := range r.H {
+		to := m.Pix[y*m.Stride:]
+		for x, c := range p.Row(r.X, r.Y+y, r.W) {
+			to[4*x], to[4*x+1], to[4*x+2], to[4*x+3] = byte(c>>16), byte(c>>8), byte(c), 255
+		}
 	}
 	return m
 }

@@ -48,6 +48,9 @@ type Picture struct {
 // New returns a black picture.
 func New(w, h int) *Picture { return &Picture{w, h, make([]uint32, w*h)} }
 
+// All is the whole of it.
+func (p *Picture) All() Rect { return Rect{W: p.W, H: p.H} }
+
 // Row is a part of a row.
 func (p *Picture) Row(x, y, w int) []uint32 { return p.Pix[y*p.W+x : y*p.W+x+w : y*p.W+x+w] }
 

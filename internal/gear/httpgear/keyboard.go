@@ -2,7 +2,6 @@ package httpgear
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"time"
 
@@ -15,7 +14,8 @@ type keyboard struct{ *Driver }
 
 var _ gear.Keyboard = (*keyboard)(nil)
 
-// How long a keyboard is out, so that its host takes notice; and how long it is tried to plug it in again.
+// How long a keyboard is out, so that its host takes notice, and how long it is tried to plug it in
+// again.
 const (
 	outFor   = 1500 * time.Millisecond
 	inWithin = 20 * time.Second
@@ -24,7 +24,7 @@ const (
 // Replug plugs it out and in again: in, also when whoever asked for it has gone meanwhile.
 func (d *keyboard) Replug(ctx context.Context) error {
 	p := d.o.Profile.Keyboard
-	if err := d.web.send(ctx, p.Plug, blanks{"n": "0"}); err != nil && !unclear(err) {
+	if err := d.web.send(ctx, p.Plug, blanks{"n": "0"}); err != nil && gear.OutcomeOf(err) != sending.Unclear {
 		return err
 	}
 	select {
@@ -49,10 +49,4 @@ func (d *keyboard) Replug(ctx context.Context) error {
 		case <-time.After(askShownEvery):
 		}
 	}
-}
-
-// unclear says whether something may have been done that failed.
-func unclear(err error) bool {
-	var e *gear.Error
-	return errors.As(err, &e) && e.Outcome == sending.Unclear
 }

@@ -1,7 +1,9 @@
 package rfb
 
 import (
+	"bytes"
 	"encoding/binary"
+	"errors"
 	"slices"
 
 	"github.com/klauspost/compress/zlib"
@@ -139,15 +141,23 @@ func (m *message) draw(p *picture.Picture, r picture.Rect) (err error) {
 func (s *served) appendZRLE(out []byte, f *Format, p *picture.Picture, r picture.Rect) ([]byte, error) {
 	s.tiler.Bytes, s.tiler.Pixel = f.compact, f.appendSmall
 	s.tiles = s.tiler.Append(s.tiles[:0], p, r)
-	s.packed.Reset()
-	if s.z == nil {
-		s.z, _ = zlib.NewWriterLevel(&s.packed, zlib.BestSpeed) // the level is one
+	packed, err := s.z.pack(s.tiles)
+	return append(appendLength(out, len(packed)), packed...), err
+}
+
+// A deflater compresses a stream, of which each rectangle has a part.
+type deflater struct {
+	z   *zlib.Writer
+	out bytes.Buffer
+}
+
+// pack compresses what comes next; what is returned stays until it is called again.
+func (d *deflater) pack(p []byte) ([]byte, error) {
+	d.out.Reset()
+	if d.z == nil {
+		d.z, _ = zlib.NewWriterLevel(&d.out, zlib.BestSpeed) // the level is one
 	}
-	if _, err := s.z.Write(s.tiles); err != nil {
-		return nil, err
-	}
-	if err := s.z.Flush(); err != nil {
-		return nil, err
-	}
-	return append(appendLength(out, s.packed.Len()), s.packed.Bytes()...), nil
+	_, err := d.z.Write(p)
+	err = errors.Join(err, d.z.Flush())
+	return d.out.Bytes(), err
 }

@@ -12,11 +12,8 @@ type pushing struct {
 	ends int  // how often it was told to end that, and has not said that it has
 }
 
-// pushes has pictures be sent unasked, or not any more. v.mu is held.
+// pushes has pictures of the size that there is be sent unasked, or not any more. v.mu is held.
 func (v *Viewer) pushes(on bool) error {
-	if !on && !v.push.on {
-		return nil
-	}
 	if !on {
 		v.push.ends++
 	}

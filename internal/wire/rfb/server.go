@@ -2,7 +2,6 @@ package rfb
 
 import (
 	"bufio"
-	"bytes"
 	"cmp"
 	"context"
 	"encoding/binary"
@@ -11,8 +10,6 @@ import (
 	"net"
 	"sync"
 	"time"
-
-	"github.com/klauspost/compress/zlib"
 
 	"plumbbob/internal/core/picture"
 )
@@ -99,15 +96,14 @@ type served struct {
 	part     picture.Rect // or this part of it, whether it is new or not
 
 	// Owned by write.
-	w, h   int
-	seen   uint64
-	laid   []picture.Rect // the displays that were told
-	lit    int            // what was told of the lights; -1: nothing
-	z      *zlib.Writer
-	packed bytes.Buffer
-	tiler  picture.Tiler
-	tiles  []byte
-	tight  tightly
+	w, h  int
+	seen  uint64
+	laid  []picture.Rect // the displays that were told
+	lit   int            // what was told of the lights; -1: nothing
+	z     deflater
+	tiler picture.Tiler
+	tiles []byte
+	tight tightly
 }
 
 type abilities struct{ fences, push, keys bool }

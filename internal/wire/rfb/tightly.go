@@ -2,10 +2,7 @@ package rfb
 
 import (
 	"bytes"
-	"image"
 	"image/jpeg"
-
-	"github.com/klauspost/compress/zlib"
 
 	"plumbbob/internal/core/picture"
 )
@@ -13,8 +10,7 @@ import (
 // tightly writes pictures in Tight: each rectangle as one colour, by a palette, as a JPEG where
 // that is wanted and it has many colours, or pixel by pixel.
 type tightly struct {
-	z       [3]*zlib.Writer // a stream for each way, so that like comes to like
-	packed  bytes.Buffer
+	z       [3]deflater // a stream for each way, so that like comes to like
 	body    []byte
 	palette map[uint32]uint8
 	colours []uint32
@@ -152,18 +148,9 @@ func (m *message) tightBody(stream int) error {
 		m.out = append(m.out, t.body...)
 		return nil
 	}
-	t.packed.Reset()
-	if t.z[stream] == nil {
-		t.z[stream], _ = zlib.NewWriterLevel(&t.packed, zlib.BestSpeed) // the level is one
-	}
-	if _, err := t.z[stream].Write(t.body); err != nil {
-		return err
-	}
-	if err := t.z[stream].Flush(); err != nil {
-		return err
-	}
-	m.out = append(appendTightLength(m.out, t.packed.Len()), t.packed.Bytes()...)
-	return nil
+	packed, err := t.z[stream].pack(t.body)
+	m.out = append(appendTightLength(m.out, len(packed)), packed...)
+	return err
 }
 
 // appendTightLength writes a length of up to 22 bits.
@@ -179,18 +166,11 @@ func appendTightLength(out []byte, n int) []byte {
 
 // tightPhoto writes a part as a JPEG, as good as the viewer wants it.
 func (m *message) tightPhoto(p *picture.Picture, r picture.Rect) error {
-	img := image.NewRGBA(image.Rect(0, 0, r.W, r.H))
-	for y := range r.H {
-		row := img.Pix[y*img.Stride:]
-		for x, c := range p.Row(r.X, r.Y+y, r.W) {
-			row[4*x], row[4*x+1], row[4*x+2], row[4*x+3] = byte(c>>16), byte(c>>8), byte(c), 255
-		}
-	}
-	m.tight.packed.Reset()
-	if err := jpeg.Encode(&m.tight.packed, img, &jpeg.Options{Quality: 15 + 9*m.quality}); err != nil {
+	var text bytes.Buffer
+	if err := jpeg.Encode(&text, p.Image(r), &jpeg.Options{Quality: 15 + 9*m.quality}); err != nil {
 		return err
 	}
-	m.out = appendTightLength(append(m.out, tightJPEG<<4), m.tight.packed.Len())
-	m.out = append(m.out, m.tight.packed.Bytes()...)
+	m.out = appendTightLength(append(m.out, tightJPEG<<4), text.Len())
+	m.out = append(m.out, text.Bytes()...)
 	return nil
 }

@@ -164,10 +164,13 @@ func (v *Viewer) Look(on bool) error {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	v.looks = on
-	if v.push.can {
-		if err := v.pushes(on); err != nil || v.begun {
+	if v.push.can && v.push.on != on {
+		if err := v.pushes(on); err != nil {
 			return err
 		}
+	}
+	if v.push.can && v.begun {
+		return nil
 	}
 	if !on || v.asked {
 		return nil

@@ -1,4 +1,4 @@
-import { type RefObject, useEffect, useState } from 'react'
+import { type RefObject, useCallback, useEffect, useState } from 'react'
 import { api, unwrap } from '../api/client'
 import type { components } from '../api/schema'
 import { Button } from '../parts/ui'
@@ -26,14 +26,14 @@ export function Sequences({
   const [said, setSaid] = useState('')
   const [records, setRecords] = useState(false)
 
-  const read = () => unwrap(api.GET('/sequences')).then(setAll, (e: Error) => setSaid(e.message))
+  const read = useCallback(() => unwrap(api.GET('/sequences')).then(setAll, (e: Error) => setSaid(e.message)), [])
   useEffect(() => {
-    unwrap(api.GET('/sequences')).then(setAll, (e: Error) => setSaid(e.message))
+    void read()
     const at = view.current
     return () => {
       if (at) at.recorder = undefined
     }
-  }, [view])
+  }, [view, read])
 
   const record = () => {
     const at = view.current
