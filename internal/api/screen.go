@@ -54,6 +54,7 @@ type screenMessage struct {
 
 	Displays []displayView `json:"displays,omitempty"` // where the picture has several
 	Replugs  bool          `json:"replugs,omitempty"`  // its keyboard can be plugged out and in
+	Edid     *edidView     `json:"edid,omitempty"`     // the display that the gear pretends to be
 	Bare     bool          `json:"bare,omitempty"`     // next to nothing is on it
 	Awake    *time.Time    `json:"awake,omitempty"`    // until then its device is kept awake
 
@@ -71,6 +72,25 @@ type displayView struct {
 	Height int `json:"height"`
 }
 
+// edidView is the display that gear pretends to be to its host, and those that it could.
+type edidView struct {
+	Is     string     `json:"is"`
+	Offers []string   `json:"offers"`
+	Tries  string     `json:"tries,omitempty"` // another one, until somebody keeps it or it goes back
+	Until  *time.Time `json:"until,omitempty"`
+}
+
+func edidOf(at *broker.At) *edidView {
+	if len(at.Pretence.Offers) == 0 {
+		return nil
+	}
+	v := &edidView{Is: at.Pretence.Is, Offers: at.Pretence.Offers, Tries: at.Trial.Is}
+	if v.Tries != "" {
+		v.Until = new(at.Trial.Until.UTC())
+	}
+	return v
+}
+
 // linkView is how the connection of somebody who looks is.
 type linkView struct {
 	Ms   int    `json:"ms"`             // from sending a frame to its being drawn, lately the least
@@ -78,13 +98,13 @@ type linkView struct {
 	Form string `json:"form"`
 }
 
-const screenWishes = "ask, give, refuse, take, form, again, text, press, play, stop, awake, replug, release and leave"
+const screenWishes = "ask, give, refuse, take, form, again, text, press, play, stop, awake, replug, pretend, keep, release and leave"
 
 // screenWish is what somebody at a screen wants.
 type screenWish struct {
 	Do      string `json:"do"`   // one of screenWishes
 	Form    string `json:"form"` // auto, full, few
-	Name    string `json:"name"` // of a sequence
+	Name    string `json:"name"` // of a sequence, or of a display
 	Minutes int    `json:"minutes"`
 	contract.Keystrokes
 }
@@ -166,6 +186,7 @@ func (l *looker) told(ctx context.Context) error {
 				m.of(*news.At)
 				m.Screen, m.Waits, m.Moved = news.At.Words, news.At.Waits, news.At.Moved
 				m.LookOnly, m.Trouble, m.Bare, m.Replugs = news.At.LookOnly, news.At.Trouble, news.At.Bare, news.At.Replugs
+				m.Edid = edidOf(news.At)
 				for _, r := range news.At.Displays {
 					m.Displays = append(m.Displays, displayView{r.X, r.Y, r.W, r.H})
 				}
@@ -280,6 +301,10 @@ func (l *looker) wish(ctx context.Context, p []byte) (leaves bool, err error) {
 		return false, l.view.Awake(time.Duration(w.Minutes) * time.Minute)
 	case "replug":
 		return false, l.beside(ctx, l.view.Replug)
+	case "pretend":
+		return false, l.beside(ctx, func(ctx context.Context) error { return l.view.Pretend(ctx, w.Name) })
+	case "keep":
+		return false, l.view.Keep()
 	case "release":
 		l.view.LetGo()
 		return false, nil

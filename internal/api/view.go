@@ -183,7 +183,11 @@ func (g glance) waysIn(d *estate.Device) []contract.WayIn {
 	}
 	for _, at := range g.e.ScreensOf(d) {
 		if at.Port != "" {
-			way("screen", fmt.Sprintf("screen at %s, port %s", at.ID.Device, at.Port), at.ID.Device, at.ID.Name)
+			label := fmt.Sprintf("screen at %s, port %s", at.ID.Device, at.Port)
+			if at.Switch != at.ID.Device {
+				label += " of " + string(at.Switch)
+			}
+			way("screen", label, at.ID.Device, at.ID.Name)
 			g.proved(out, d, wiring.ScreenLead)
 		}
 	}

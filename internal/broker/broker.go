@@ -50,6 +50,9 @@ type Parts struct {
 	ReadText func(*picture.Picture) ([]string, bool)
 	Bus      *bus.Bus
 
+	// TryDisplay is how long another display is tried that a KVM pretends to be; 0: triedFor.
+	TryDisplay time.Duration
+
 	Records Records
 	Health  *health.Book
 	// Acts says whether this service, of several, is the one that listens.

@@ -135,7 +135,7 @@ func portWords(p *gear.Port) string {
 	case p == nil:
 		return ""
 	case p.Shown == nil:
-		return fmt.Sprintf(", port %s, which was chosen by keys and cannot be read back: see whose screen it is before you type", p.Name)
+		return fmt.Sprintf(", port %s, which cannot be read back: see whose screen it is before you type", p.Name)
 	}
 	return ", port " + p.Name
 }

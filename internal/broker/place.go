@@ -244,7 +244,9 @@ type At struct {
 	LookOnly     bool // it takes neither keys nor a pointer
 	Trouble      gear.Kind
 	Displays     []picture.Rect
-	Replugs      bool      // its keyboard can be plugged out and in
+	Replugs      bool // its keyboard can be plugged out and in
+	Pretence     gear.Pretence
+	Trial        Trial     // the zero one: none runs
 	Bare         bool      // next to nothing is on it
 	Awake        time.Time // until then its device is kept awake; zero: it is not
 }

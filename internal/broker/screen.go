@@ -30,6 +30,9 @@ type screen struct {
 
 	displays []picture.Rect              // of its picture, where there are several
 	replug   func(context.Context) error // of the path that it is up by; nil: that cannot be done
+	edid     gear.Pretending             // of that path; nil: it pretends to be no other display
+	pretence gear.Pretence               // as it was read last
+	trial    *trial                      // of another display; nil: none is being tried
 	bare     bool                        // next to nothing is on it
 	awake    *awake                      // nil: nobody has asked for that
 	pointer  struct{ x, y int }          // where it was last
@@ -106,6 +109,7 @@ func (s *screen) attachBy(ctx context.Context, p gear.View) (was bool, err error
 	defer keeping.Wait()
 	defer cut(nil)
 	keeping.Go(func() { s.keepPort(ctx, p.Port, cut) })
+	keeping.Go(func() { s.readPretence(ctx, p.Edid) })
 	select {
 	case <-ctx.Done():
 		s.release()
@@ -143,7 +147,7 @@ func (s *screen) gone(state string, why error) {
 func (s *screen) becomes(a gear.Attached, p gear.View, state string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.gear, s.canvas, s.replug = a, a.Canvas(), p.Replug
+	s.gear, s.canvas, s.replug, s.edid = a, a.Canvas(), p.Replug, p.Edid
 	s.waits, s.trouble = nil, ""
 	clear(s.down)
 	s.is(true, state)

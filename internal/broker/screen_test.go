@@ -68,13 +68,14 @@ func watched(t *testing.T) (*desk, chan *glass) { return watchedOf(t, estate.Emp
 
 func watchedOf(t *testing.T, e *estate.Estate, more ...func(*Parts)) (*desk, chan *glass) {
 	made := make(chan *glass, 8)
+	edids := &edids{is: "small"}
 	screens := func(k estate.Key) ([]gear.View, error) {
 		if k != "kiosk" {
 			return nil, errors.New("no screen of " + string(k))
 		}
 		return []gear.View{
 			{Name: "broken", Attach: func(context.Context) (gear.Attached, error) { return nil, net.ErrClosed }},
-			{Name: "kvm", Attach: func(context.Context) (gear.Attached, error) {
+			{Name: "kvm", Edid: edids, Attach: func(context.Context) (gear.Attached, error) {
 				g := &glass{Canvas: canvas.New(1, 1), ended: make(chan struct{})}
 				made <- g
 				return attached{g}, nil
@@ -82,6 +83,30 @@ func watchedOf(t *testing.T, e *estate.Estate, more ...func(*Parts)) (*desk, cha
 		}, nil
 	}
 	return deskOf(t, e, append(more, func(p *Parts) { p.Screens = screens })...), made
+}
+
+// edids pretends to be a display, and fails as often as it is to, when it is to go back.
+type edids struct {
+	mu    sync.Mutex
+	is    string
+	fails int
+}
+
+func (e *edids) Pretends(context.Context) (gear.Pretence, error) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return gear.Pretence{Is: e.is, Offers: []string{"small", "large"}}, nil
+}
+
+func (e *edids) Pretend(_ context.Context, name string) error {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if name == "small" && e.fails > 0 {
+		e.fails--
+		return net.ErrClosed
+	}
+	e.is = name
+	return nil
 }
 
 func sits(t *testing.T, d *desk, who string, role operation.Role) *View {
@@ -296,6 +321,38 @@ func TestAFilm(t *testing.T) {
 	g.Take(p, []picture.Rect{{W: 20, H: 20}})
 	require.Eventually(t, func() bool { return shots() == 3 }, time.Minute, time.Millisecond, "and what comes after")
 	d.KeepFilm("router", "it was hung")
+}
+
+// TestAnotherDisplay is tried, and goes back by itself, also where that does not work at once; one
+// that somebody keeps stays.
+func TestAnotherDisplay(t *testing.T) {
+	d, made := watchedOf(t, estate.Empty(), func(p *Parts) { p.TryDisplay = 100 * time.Millisecond })
+	v, _ := sits(t, d, "marsh", operation.Operator), <-made
+	until := func(is, tries string) {
+		t.Helper()
+		require.Eventually(t, func() bool {
+			v.s.mu.Lock()
+			defer v.s.mu.Unlock()
+			return v.s.pretence.Is == is && (v.s.trial != nil) == (tries != "")
+		}, time.Minute, time.Millisecond)
+	}
+	until("small", "")
+	all, err := d.Screens("kiosk")
+	require.NoError(t, err)
+	kvm := all[1].Edid.(*edids)
+	kvm.fails = 1
+	require.NoError(t, v.Pretend(t.Context(), "large"))
+	require.ErrorContains(t, v.Pretend(t.Context(), "large"), "another display is being tried")
+	until("small", "")
+	now, _ := kvm.Pretends(t.Context())
+	require.Equal(t, "small", now.Is)
+	require.ErrorContains(t, v.Keep(), "it has gone back")
+
+	d.TryDisplay = time.Minute
+	require.NoError(t, v.Pretend(t.Context(), "large"))
+	until("small", "large")
+	require.NoError(t, v.Keep())
+	until("large", "")
 }
 
 // TestTending: it is said when next to nothing is on a screen, and a device is kept awake while

@@ -104,6 +104,12 @@ func (v *View) told(n *Seen) (more <-chan struct{}, over bool) {
 		at.Waits, at.Moved = s.waits != nil, s.elsewhere
 		at.Trouble, at.Bare = s.trouble, s.bare && s.gear != nil
 		at.Displays, at.Replugs = s.displays, s.gear != nil && s.replug != nil
+		if s.gear != nil && s.edid != nil {
+			at.Pretence = s.pretence
+		}
+		if s.trial != nil {
+			at.Trial = s.trial.Trial
+		}
 		if s.awake != nil {
 			at.Awake = s.awake.until
 		}

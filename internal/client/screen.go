@@ -19,7 +19,7 @@ import (
 
 func (a *app) screenCommand() *cobra.Command {
 	var save string
-	var text, watch bool
+	var text, watch, inPixels bool
 	var past time.Duration
 	var export string
 	c := &cobra.Command{
@@ -38,8 +38,10 @@ press keys from here.`,
 			switch {
 			case watch && (text || save != "" || past > 0 || export != ""):
 				return fail(ExitUsage, "--watch shows it until it is left: leave the others out")
+			case inPixels && !watch:
+				return fail(ExitUsage, "--sixel is for --watch")
 			case watch:
-				return a.watchScreen(c.Context(), s, given[0])
+				return a.watchScreen(c.Context(), s, given[0], inPixels)
 			case text && save != "":
 				return fail(ExitUsage, "--save and --text: only one of them")
 			case (past > 0 || export != "") && (text || save != ""):
@@ -70,6 +72,7 @@ press keys from here.`,
 	spanVar(c.Flags(), &past, "past", 0, time.Second, "list what is kept of what it showed for so long, such as 2h or 3d")
 	c.Flags().StringVar(&export, "export", "", "write that into this directory, a file for each picture")
 	c.Flags().BoolVar(&watch, "watch", false, "show it in this terminal, as it changes: its text, or its picture in half characters")
+	c.Flags().BoolVar(&inPixels, "sixel", false, "with --watch, in a terminal that shows sixels: as a picture")
 	c.Flags().BoolVar(&text, "text", false, "print what text stands there")
 	return c
 }
@@ -90,13 +93,13 @@ func (a *app) screenText(c *cobra.Command, s *service, device string) error {
 		})
 	}
 	if !t.IsText {
-		return fail(ExitFailed, "the screen of %s shows a picture of %d × %d pixels, or text in a font that is not known: --save FILE.png saves it", device, t.Width, t.Height)
+		return fail(ExitFailed, "the screen of %s shows a picture of %d × %d pixels, or text in a font that is not known: --save FILE.png saves it, and plumb glyph teach says what a row of it reads", device, t.Width, t.Height)
 	}
 	for _, r := range t.Rows {
 		fmt.Fprintln(a.out, plain.Line(r))
 	}
 	if t.Unknown > 0 {
-		fmt.Fprintln(a.err, counted(t.Unknown, "cell")+" not recognised: ▯")
+		fmt.Fprintln(a.err, counted(t.Unknown, "cell")+" not recognised: ▯ (plumb glyph teach "+device+" ROW TEXT says what they are)")
 	}
 	return nil
 }

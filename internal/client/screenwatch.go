@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/coder/websocket"
+	"github.com/mattn/go-sixel"
 
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/core/picture"
@@ -27,8 +28,11 @@ type onlooker struct {
 	asked   bool // for the text; it has not come
 	stale   bool // another picture has come since
 
-	lines []string // that stand on the terminal
-	at    time.Time
+	lines  []string // that stand on the terminal
+	at     time.Time
+	sixels *sixel.Encoder // nil: characters are drawn, and no pixels
+	fresh  bool           // the picture has changed since it was drawn
+	w, h   int            // of the one that stands on the terminal
 }
 
 // drawsAtMost is how often it is drawn: a terminal may be at a thin link.
@@ -45,7 +49,7 @@ type screenNews struct {
 const longestFrame = 96 << 20
 
 // watchScreen shows a screen until ctx ends.
-func (a *app) watchScreen(ctx context.Context, s *service, device string) error {
+func (a *app) watchScreen(ctx context.Context, s *service, device string, inPixels bool) error {
 	if !a.toTerminal || !a.terminal() {
 		return fail(ExitUsage, "--watch needs a terminal: --text prints what stands there once, and --save FILE.png saves a picture")
 	}
@@ -54,6 +58,9 @@ func (a *app) watchScreen(ctx context.Context, s *service, device string) error 
 		return err
 	}
 	o := &onlooker{a: a, conn: conn, device: device, state: "calling"}
+	if inPixels {
+		o.sixels = sixel.NewEncoder(a.out)
+	}
 	fmt.Fprint(a.out, "\x1b[?1049h\x1b[?25l") // a page of its own, without a cursor
 	defer fmt.Fprint(a.out, "\x1b[?25h\x1b[?1049l")
 	err = o.look(ctx, s)
@@ -94,7 +101,7 @@ func (o *onlooker) frame(ctx context.Context, p []byte) error {
 	if err != nil {
 		return fail(ExitFailed, "%s", err)
 	}
-	o.picture, o.stale = next, true
+	o.picture, o.stale, o.fresh = next, true, true
 	select { // what has not been drawn is not sent
 	case <-ctx.Done():
 	case <-time.After(drawsAtMost - time.Since(o.at)):
@@ -106,7 +113,7 @@ func (o *onlooker) frame(ctx context.Context, p []byte) error {
 }
 
 func (o *onlooker) ask(ctx context.Context) error {
-	if o.asked || !o.stale {
+	if o.asked || !o.stale || o.sixels != nil {
 		return nil
 	}
 	o.asked, o.stale = true, false
@@ -139,6 +146,9 @@ func (o *onlooker) draw() {
 	}
 	var lines []string
 	switch {
+	case o.sixels != nil:
+		o.drawPixels(columns, rows)
+		lines = make([]string, rows-1)
 	case o.text != nil && o.text.IsText:
 		for _, r := range o.text.Rows {
 			lines = append(lines, trimmed(plain.Line(r), columns))
@@ -153,12 +163,30 @@ func (o *onlooker) draw() {
 	lines = append(lines, o.a.paint("head", trimmed(o.device+": "+o.state+"; Ctrl-C leaves it", columns)))
 	var out strings.Builder
 	for i, l := range lines { // only what has changed
+		if o.sixels != nil && i < rows-1 {
+			continue
+		}
 		if i >= len(o.lines) || len(o.lines) != len(lines) || o.lines[i] != l {
 			fmt.Fprintf(&out, "\x1b[%d;1H%s\x1b[K", i+1, l)
 		}
 	}
 	o.lines, o.at = lines, time.Now()
 	fmt.Fprint(o.a.out, out.String())
+}
+
+// drawPixels draws the picture itself, if it is another one.
+func (o *onlooker) drawPixels(columns, rows int) {
+	if o.picture == nil || !o.fresh {
+		return
+	}
+	if o.w != o.picture.W || o.h != o.picture.H {
+		fmt.Fprint(o.a.out, "\x1b[2J")
+		o.lines = nil
+	}
+	o.fresh, o.w, o.h = false, o.picture.W, o.picture.H
+	fmt.Fprint(o.a.out, "\x1b[H")
+	w, h := o.a.pixels(columns, rows)
+	_ = sixels(o.sixels, o.picture, w, h) // a terminal that is gone is noticed elsewhere
 }
 
 func trimmed(text string, columns int) string {

@@ -1,9 +1,13 @@
 package client
 
 import (
+	"bytes"
+	"image"
+	"image/color"
 	"strings"
 	"testing"
 
+	"github.com/mattn/go-sixel"
 	"github.com/stretchr/testify/require"
 
 	"plumbbob/internal/core/picture"
@@ -25,5 +29,11 @@ func TestAPictureInCharacters(t *testing.T) {
 	require.True(t, strings.HasSuffix(coloured[0], "\x1b[0m"))
 	require.Empty(t, halves(picture.New(0, 0), 80, 24, true))
 	require.NotEmpty(t, halves(picture.New(3, 1), 80, 24, true), "smaller than the terminal")
+	var out bytes.Buffer
+	require.NoError(t, sixels(sixel.NewEncoder(&out), p, 160, 160))
+	var drawn image.Image
+	require.NoError(t, sixel.NewDecoder(&out).Decode(&drawn))
+	require.Equal(t, image.Rect(0, 0, 160, 120), drawn.Bounds(), "as it fits")
+	require.Equal(t, color.NRGBA{255, 0, 0, 255}, color.NRGBAModel.Convert(drawn.At(150, 110)))
 	require.Equal(t, "añ", trimmed("año", 2))
 }

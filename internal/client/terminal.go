@@ -48,6 +48,15 @@ func (t *own) Size() (columns, rows int) {
 	return columns, rows
 }
 
+// Pixels is the same in pixels, 0 by 0 where the terminal does not say.
+func (t *own) Pixels() (w, h int) {
+	size, err := unix.IoctlGetWinsize(int(t.file.Fd()), unix.TIOCGWINSZ)
+	if err != nil {
+		return 0, 0
+	}
+	return int(size.Xpixel), int(size.Ypixel)
+}
+
 // Ask implements Terminal.
 func (t *own) Ask(ctx context.Context, prompt string, hidden bool) (string, error) {
 	if !hidden {

@@ -95,7 +95,7 @@ func TestPowerByCommand(t *testing.T) {
 	require.Contains(t, w.flat(0, "", "on", "tamsin-workshop", "--yes", "--follow"), "Woke tamsin-workshop")
 	require.Contains(t, w.says(2, "", "off", "tamsin-workshop", "--means", "wake"), "the means wake can do on, not off")
 
-	require.Contains(t, w.says(0, "", "ports", "tamsin-switch"), "tamsin-workshop")
+	w.eventually(func() bool { return strings.Contains(w.says(0, "", "ports", "tamsin-switch"), "tamsin-workshop") }, "who has just woken is a neighbour again once that is read")
 	require.Contains(t, w.says(0, "", "card", "show", "tamsin-pdu"), "card started")
 	require.Contains(t, w.says(2, "", "card", "show", "tamsin-tide"), "a card that can do that")
 	require.Contains(t, w.flat(0, "", "ups"), "tamsin-ups on line")

@@ -266,6 +266,19 @@ func TestTwoAtAScreen(t *testing.T) {
 	require.Contains(t, w.flat(2, "", "keys", kiosk, "ctrl-alt-x-y"), "is no key")
 	require.Contains(t, w.flat(2, "", "type", kiosk, "naïve"), "there is no key for 'ï'")
 
+	pretend := func(name string) {
+		t.Helper()
+		require.NoError(t, colleague.b.Do(browser.Click("View ▾"), browser.Click("Its KVM pretends to be… ▸"), browser.Click("a display "+name)))
+		colleague.sees(colleague.b, "Its KVM pretends to be a display "+name+" now")
+	}
+	pretend("800x600")
+	w.holds(colleague.b, `document.querySelector('canvas').width === 800`)
+	require.NoError(t, colleague.b.Do(browser.Click("Keep 800x600")))
+	colleague.sees(colleague.b, "the display 800x600 is kept")
+	pretend("2560x1600") // of which the kiosk sends no picture
+	colleague.sees(colleague.b, "nobody kept the display 2560x1600: it is 800x600 again")
+	require.Equal(t, "800x600", w.lab.Edid("skarvoe-kvm"))
+
 	// Hosts that share a KVM, of which one port is seen; and a camera.
 	at := func(x *world, b *browser.Browser, device, words string) {
 		t.Helper()
@@ -281,6 +294,9 @@ func TestTwoAtAScreen(t *testing.T) {
 	leads := w.flat(0, "", "wiring", "check", "ostrel-virt-2", "--leads", "--ask")
 	require.Contains(t, leads, `its name stands on it: "ostrel-virt-2 login:"`)
 	require.Contains(t, leads, "the light of Num Lock came back")
+	require.Contains(t, w.flat(0, "", "glyph", "teach", "ostrel-virt-2", "1", "ostrel-virt-2 login:"), "known already")
+	require.Contains(t, w.flat(2, "", "glyph", "teach", "ostrel-virt-2", "1", "ostrel-virt-3"), "column 13 is known as '2', and not '3': is that the row?")
+	require.Contains(t, w.flat(2, "", "glyph", "forget", "8x16"), "no characters of 8 × 16 pixels were taught")
 	require.NoError(t, w.lab.Deafen("ostrel-virt-2"))
 	w.says(0, "", "type", "ostrel-virt-2", "deaf")
 	require.NoError(t, b.Do(browser.Click("View ▾"), browser.Click("Plug its keyboard in anew")))

@@ -126,15 +126,16 @@ func (p *parser) path(path []string, name, s string) string {
 const (
 	maxPath     = 500
 	maxPortKeys = 200
+	portBlank   = "{port}"
 )
 
 // portKeys are keys that have a KVM show a port.
 func (p *parser) portKeys(path []string, name, s string) string {
 	at := append(path, "port-keys")
-	if _, err := keyboard.Row(strings.ReplaceAll(s, "{port}", "1")); s != "" && err != nil {
+	if _, err := keyboard.Row(strings.ReplaceAll(s, portBlank, "1")); s != "" && err != nil {
 		p.fault(at, "%s port-keys: %s", name, err)
 	}
-	if s != "" && (!strings.Contains(s, "{port}") || len(s) > maxPortKeys) {
+	if s != "" && (!strings.Contains(s, portBlank) || len(s) > maxPortKeys) {
 		p.fault(at, "%s port-keys: write {port} where the number of the port is pressed, as in \"scroll-lock scroll-lock {port}\"", name)
 	}
 	return s
@@ -162,8 +163,8 @@ func (p *parser) recognise(path []string, name string, list map[string]string) m
 	return list
 }
 
-// commandKinds are the operations for which a command can be stated.
-var commandKinds = []string{string(operation.Reset), string(operation.Shutdown), string(operation.Sleep)}
+// commandKinds are the operations for which a command can be stated, and the choice of a port.
+var commandKinds = []string{string(operation.Reset), string(operation.Shutdown), string(operation.Sleep), estate.PortCommand}
 
 const maxCommand = 500
 
@@ -176,6 +177,8 @@ func (p *parser) commands(path []string, name string, list map[string]string) ma
 			p.fault(at, "%s commands: %q is not known: there can be a command for %s", name, kind, strings.Join(commandKinds, ", "))
 		case list[kind] == "" || len(list[kind]) > maxCommand || strings.ContainsAny(list[kind], "\n\r\x00"):
 			p.fault(at, "%s commands %s: write the command, on one line of up to %d bytes", name, kind, maxCommand)
+		case kind == estate.PortCommand && !strings.Contains(list[kind], portBlank):
+			p.fault(at, "%s commands port: write {port} where the number of the port stands, as in \"show port {port}\"", name)
 		}
 	}
 	return list

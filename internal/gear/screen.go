@@ -27,6 +27,19 @@ type Keyboard interface {
 	Replug(ctx context.Context) error
 }
 
+// Pretending is gear that pretends to be a display to its host (VESA E-EDID), one of several.
+type Pretending interface {
+	Pretends(ctx context.Context) (Pretence, error)
+	// Pretend has it be another one, and has read that it is when it returns no error.
+	Pretend(ctx context.Context, name string) error
+}
+
+// A Pretence is the display that gear pretends to be, and those that it could.
+type Pretence struct {
+	Is     string
+	Offers []string
+}
+
 // A Port is one of several that a KVM shows, one at a time.
 type Port struct {
 	KVM  string // the endpoint at which they are seen
@@ -43,6 +56,7 @@ type View struct {
 	Attach func(ctx context.Context) (Attached, error)
 	Port   *Port                           // nil: nothing else is seen there
 	Replug func(ctx context.Context) error // nil: its keyboard cannot be plugged out and in
+	Edid   Pretending                      // nil: it is the display that it is
 
 	LookOnly bool // it takes neither keys nor a pointer
 }

@@ -1,9 +1,11 @@
 package lab
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"net/http"
+	"slices"
 	"strconv"
 	"time"
 
@@ -30,6 +32,25 @@ func (l *Lab) serveBoard(ctx context.Context, d *estate.Device, ep estate.Endpoi
 	return l.serveWeb(ctx, d, ep, l.board(d))
 }
 
+// edids are the displays that the lab's board can pretend to be. The last is larger than any box
+// of the lab can send.
+var edids = []string{"1024x768", "800x600", "640x480", "2560x1600"}
+
+// Edid is the display that a KVM pretends to be.
+func (w *World) Edid(kvm estate.Key) string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return cmp.Or(w.boxes[kvm].edid, edids[0])
+}
+
+const usualBoard = 44 // °C
+
+func (w *World) boardCelsius(k estate.Key) float64 {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return usualBoard + w.boxes[k].hotter
+}
+
 type frontView struct {
 	Lamp struct {
 		Power string `json:"power"`
@@ -40,7 +61,22 @@ type frontView struct {
 func (l *Lab) board(d *estate.Device) http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /unit", func(w http.ResponseWriter, _ *http.Request) {
-		answer(w, http.StatusOK, map[string]string{"unit": "PB-4", "serial": "BOARD-" + string(d.Key), "version": "1.2"})
+		answer(w, http.StatusOK, map[string]any{"unit": "PB-4", "serial": "BOARD-" + string(d.Key), "version": "1.2", "celsius": l.boardCelsius(d.Key)})
+	})
+	mux.HandleFunc("GET /display", func(w http.ResponseWriter, _ *http.Request) {
+		answer(w, http.StatusOK, map[string]any{"offers": edids, "is": l.Edid(d.Key)})
+	})
+	mux.HandleFunc("PUT /display", func(w http.ResponseWriter, r *http.Request) {
+		var wish struct{ Is string }
+		switch err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<10)).Decode(&wish); {
+		case err != nil:
+			answer(w, http.StatusBadRequest, map[string]string{"fault": "that is no JSON"})
+		case !slices.Contains(edids, wish.Is):
+			answer(w, http.StatusUnprocessableEntity, map[string]string{"fault": "that is not among the offers"})
+		default:
+			_ = l.on(d.Key, func(b *box) { b.edid = wish.Is }) // it is there: it has been asked
+			answer(w, http.StatusAccepted, map[string]any{})
+		}
 	})
 	mux.HandleFunc("GET /fronts", func(w http.ResponseWriter, _ *http.Request) {
 		answer(w, http.StatusOK, map[string]any{"fronts": l.fronts(d.Key)})

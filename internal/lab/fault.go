@@ -227,6 +227,9 @@ func (w *World) Heat(k estate.Key, by float64) error {
 	if b := w.boxes[k]; b != nil && b.around != nil {
 		return w.on(k, func(b *box) { b.around.celsius += by })
 	}
+	if b := w.boxes[k]; b != nil && b.d.Role == "kvm" {
+		return w.on(k, func(b *box) { b.hotter = by })
+	}
 	return w.onChassis(k, func(c *chassis) error { c.hotter = by; return nil })
 }
 
@@ -363,7 +366,7 @@ func (w *World) heal(k estate.Key) {
 	defer w.mu.Unlock()
 	for key, b := range w.boxes {
 		if k == "" || key == k {
-			b.hung, b.crashed, b.silent, b.loss, b.delay, b.asleep, b.skew, b.deaf, b.keysOut = false, false, false, 0, 0, false, 0, false, false
+			b.hung, b.crashed, b.silent, b.loss, b.delay, b.asleep, b.skew, b.deaf, b.keysOut, b.hotter = false, false, false, 0, 0, false, 0, false, false, 0
 			b.refuses, b.errors, b.unplugged, b.moved = false, false, false, ""
 			if other := w.boxes[b.crossed]; other != nil {
 				b.crossed, other.crossed = "", ""

@@ -38,19 +38,7 @@ var desks = map[string]bool{"pc": true, "terminal": true, "display": true}
 
 // serveScreen answers for the screen of the box that is wired to a KVM, or of the box itself.
 func (l *Lab) serveScreen(ctx context.Context, d *estate.Device, ep estate.Endpoint) error {
-	var x seen
-	switch wired := l.e.ShownBy(d.Key); len(wired) {
-	case 0:
-		own := l.displayOf(ctx, d.Key)
-		if own.desk != nil { // what systems show by themselves has all their displays
-			own.desk.Two = true
-		}
-		x = own
-	case 1:
-		x = l.displayOf(ctx, wired[0])
-	default:
-		x = l.channelOf(ctx, d.Key)
-	}
+	x := l.seenOf(ctx, d.Key)
 	for _, address := range ep.Addresses {
 		p, err := l.open(ctx, d.Key, address, ep.Name)
 		if err != nil {
@@ -61,6 +49,25 @@ func (l *Lab) serveScreen(ctx context.Context, d *estate.Device, ep estate.Endpo
 		})
 	}
 	return nil
+}
+
+// seenOf is what a box shows: its own screen, or that of the box that is wired to it, or one of
+// several that are, also through a KVM of its own.
+func (l *Lab) seenOf(ctx context.Context, k estate.Key) seen {
+	switch wired := l.e.ShownBy(k); {
+	case len(wired) == 0:
+		own := l.displayOf(ctx, k)
+		if own.desk != nil { // what systems show by themselves has all their displays
+			own.desk.Two = true
+		}
+		return own
+	case len(wired) > 1:
+		return l.channelOf(ctx, k)
+	case len(l.e.ShownBy(wired[0])) > 0:
+		return l.seenOf(ctx, wired[0])
+	default:
+		return l.displayOf(ctx, wired[0])
+	}
 }
 
 func (l *Lab) displayOf(ctx context.Context, k estate.Key) *display {
@@ -167,9 +174,28 @@ func (x *display) draw(now time.Time) {
 	case showsText:
 		p = x.term.Draw(now.UnixMilli()/500%2 == 0)
 	case showsDesk:
-		p = x.desk.Draw(now)
+		p = x.fitted(x.desk.Draw(now))
 	}
 	x.Take(p, []picture.Rect{{W: p.W, H: p.H}})
+}
+
+// fitted is a picture as the display takes it that the KVM of the box pretends to be.
+func (x *display) fitted(p *picture.Picture) *picture.Picture {
+	if len(x.b.d.Video) == 0 {
+		return p
+	}
+	var w, h int
+	if _, err := fmt.Sscanf(x.l.Edid(x.b.d.Video[0].Device), "%dx%d", &w, &h); err != nil || w > p.W {
+		return video.NoSignal()
+	}
+	if w == p.W {
+		return p
+	}
+	out := picture.New(w, h)
+	for y := range h {
+		copy(out.Row(0, y, w), p.Row(0, y, w))
+	}
+	return out
 }
 
 // Point moves the pointer of the box.

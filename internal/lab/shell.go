@@ -8,6 +8,8 @@ import (
 	"io"
 	"math/rand"
 	"net"
+	"strconv"
+	"strings"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -208,6 +210,12 @@ func (w *World) told(b *box, command string) (text string, status uint32) {
 		"halt":       func(time.Time) { b.halt() },
 		"suspend":    func(time.Time) { b.asleep = true },
 	}[command]
+	if n, is := strings.CutPrefix(command, "port "); is && b.d.Role == "kvm" {
+		if port, err := strconv.Atoi(n); err != nil || w.Choose(b.d.Key, port) != nil {
+			return n + ": no such port\n", 1
+		}
+		return "As you say.\n", 0
+	}
 	if do == nil {
 		return command + ": not known here\n", 127
 	}

@@ -57,6 +57,8 @@ type box struct {
 	errors    bool       // its web server answers, and only with an error
 	unplugged bool       // its network cable is out
 	keysOut   bool       // of a KVM: its keyboard is
+	edid      string     // of a KVM: the display that it pretends to be; empty: the first that it could
+	hotter    float64    // of a KVM: °C above what is usual
 	seen      int        // of a KVM: the port that somebody has chosen; 0: the first
 	crossed   estate.Key // whose leads are where its own should be; empty: its own
 	moved     estate.Key // it hangs on this hop, whatever the estate says; empty: where it should

@@ -34,10 +34,10 @@ func (p *Profile) check() error {
 			return fmt.Errorf("standard: %q is not known: it can be %s", s, strings.Join(Standards, ", "))
 		}
 	}
-	if p.Outlets == nil && len(p.Standard) == 0 && len(p.Sensors) == 0 && len(p.Meters) == 0 && p.Panel == nil && p.Channel == nil && p.Keyboard == nil {
-		return errors.New("it maps nothing: add outlets, meters, sensors, panel, channel, keyboard, or standard")
+	if p.Outlets == nil && len(p.Standard) == 0 && len(p.Sensors) == 0 && len(p.Meters) == 0 && p.Panel == nil && p.Channel == nil && p.Keyboard == nil && p.Display == nil {
+		return errors.New("it maps nothing: add outlets, meters, sensors, panel, channel, keyboard, display, or standard")
 	}
-	return errors.Join(p.login(), p.values(), p.outlets(), p.panel(), p.channel(), p.keyboard())
+	return errors.Join(p.login(), p.values(), p.outlets(), p.panel(), p.channel(), p.keyboard(), p.display())
 }
 
 func (p *Profile) login() error {
@@ -103,6 +103,10 @@ func (p *Profile) values() error {
 	}
 	if k := p.Keyboard; k != nil {
 		check("keyboard plugged", k.Plugged, false)
+	}
+	if d := p.Display; d != nil {
+		check("display offers", d.Offers, false)
+		check("display is", d.Is, false)
 	}
 	if l := p.Log; l != nil {
 		check("log at", l.At, true)
@@ -265,6 +269,21 @@ func (p *Profile) keyboard() error {
 	}
 	if err := k.Plug.check(); err != nil {
 		return fmt.Errorf("keyboard plug %w", err)
+	}
+	return nil
+}
+
+func (p *Profile) display() error {
+	d := p.Display
+	switch {
+	case d == nil:
+		return nil
+	case p.Protocol != HTTP:
+		return errors.New("display: is for protocol http only")
+	case d.Offers == nil || d.Offers.At == "":
+		return errors.New("display offers: say with page and at where the list of names is")
+	case d.Is == nil || d.Is.Set == nil:
+		return errors.New("display is: say where the name is of that which it pretends to be, and with set how it is told to be another: what cannot be read back cannot be taken back")
 	}
 	return nil
 }

@@ -60,6 +60,7 @@ type Profile struct {
 	Panel    *Panel            `yaml:"panel"`    // of HTTP
 	Channel  *Channel          `yaml:"channel"`  // of HTTP
 	Keyboard *Keyboard         `yaml:"keyboard"` // of HTTP
+	Display  *Display          `yaml:"display"`  // of HTTP
 }
 
 // Login says how the gear wants to be told who asks.
@@ -151,6 +152,12 @@ type Channel struct {
 type Keyboard struct {
 	Plugged *Value   `yaml:"plugged"` // whether it is
 	Plug    *Request `yaml:"plug"`
+}
+
+// A Display maps the one that a KVM pretends to be to its host (VESA E-EDID).
+type Display struct {
+	Offers *Value `yaml:"offers"` // the list of those that it could be, by name
+	Is     *Value `yaml:"is"`     // the name of that which it is; its set has it be another
 }
 
 // A Command is how outlets are switched.
@@ -329,6 +336,9 @@ func (p *Profile) Maps() []string {
 	}
 	if p.Keyboard != nil {
 		out = append(out, "keyboard")
+	}
+	if p.Display != nil {
+		out = append(out, "display")
 	}
 	return out
 }

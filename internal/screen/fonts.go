@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 
 	"golang.org/x/image/font/inconsolata"
 
@@ -17,9 +18,26 @@ import (
 // the western languages, and of box drawing as well.
 var consoleFonts = []string{"/usr/share/consolefonts/Lat15-*.psf.gz", "/usr/share/consolefonts/Uni2-*.psf.gz"}
 
-// Fonts are those that text is read off pictures with: one that comes along, and those of the
-// console, as far as this machine has them.
-var Fonts = sync.OnceValue(func() []*glyph.Font { return append(fontsAt(consoleFonts...), built()) })
+// ownFonts are those that nobody has taught: one that comes along, and those of the console, as
+// far as this machine has them.
+var ownFonts = sync.OnceValue(func() []*glyph.Font { return append(fontsAt(consoleFonts...), built()) })
+
+// taught are ownFonts with what people have taught; nil: they have taught nothing.
+var taught atomic.Pointer[[]*glyph.Font]
+
+// Taught has pictures be read with these characters too, and no others that people have taught.
+func Taught(all []glyph.Cell) {
+	with := glyph.With(ownFonts(), all)
+	taught.Store(&with)
+}
+
+// Fonts are those that text is read off pictures with.
+func Fonts() []*glyph.Font {
+	if with := taught.Load(); with != nil {
+		return *with
+	}
+	return ownFonts()
+}
 
 // Read reads the text of a picture, if it shows some.
 func Read(p *picture.Picture) (glyph.Text, bool) { return glyph.Read(p, Fonts()) }

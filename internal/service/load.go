@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"plumbbob/internal/api"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/estatefile"
@@ -41,7 +42,9 @@ func (s *Service) insist(ctx context.Context, what string, load func(context.Con
 }
 
 // reload brings back from the database what is needed to reach the gear.
-func (s *Service) reload(ctx context.Context) error { return s.loadGear(ctx, s.Store) }
+func (s *Service) reload(ctx context.Context) error {
+	return errors.Join(s.loadGear(ctx, s.Store), api.KnowTaught(ctx, s.Store))
+}
 
 // loadGear brings back what is needed to reach the gear: secrets, profiles, the
 // estate.

@@ -271,3 +271,21 @@ func TestPictures(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, all)
 }
+
+// TestTaughtCells: what is drawn so is one character, which may be said anew.
+func TestTaughtCells(t *testing.T) {
+	s := storetest.Open(t)
+	at := time.Date(2026, 11, 29, 9, 0, 0, 0, time.UTC)
+	cells := []store.TaughtCell{{8, 16, []byte("\x00\xff"), 'é', at, "ann"}, {8, 16, []byte("\x01"), '😀', at, "ann"}, {9, 14, []byte("\x01"), 'a', at, "ann"}}
+	require.NoError(t, s.Teach(t.Context(), cells))
+	cells[0].Char, cells[0].SetBy = 'è', "tom"
+	require.NoError(t, s.Teach(t.Context(), cells[:1]))
+	got, err := s.TaughtCells(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, cells, got)
+	require.NoError(t, s.Forget(t.Context(), 8, 16))
+	require.ErrorIs(t, s.Forget(t.Context(), 8, 16), store.ErrConflict)
+	got, err = s.TaughtCells(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, cells[2:], got)
+}

@@ -1870,6 +1870,13 @@ type Leads struct {
 	Leads []Lead    `json:"leads"`
 }
 
+// Learnt defines model for Learnt.
+type Learnt struct {
+	// Characters those that were not known before
+	Characters string     `json:"characters"`
+	Text       ScreenText `json:"text"`
+}
+
 // Level defines model for Level.
 type Level string
 
@@ -2320,6 +2327,19 @@ type RoleChange struct {
 	Role Role `json:"role"`
 }
 
+// RowOfText defines model for RowOfText.
+type RowOfText struct {
+	// Columns how many characters fit on a line of the screen: 80 when it is left out
+	Columns *int `json:"columns,omitempty"`
+
+	// Lines how many lines the screen has: 25 when it is left out
+	Lines *int `json:"lines,omitempty"`
+	Row   int  `json:"row"`
+
+	// Says what it reads, from its first column on, with its blanks
+	Says string `json:"says"`
+}
+
 // ScreenText defines model for ScreenText.
 type ScreenText struct {
 	Font   *string `json:"font,omitempty"`
@@ -2673,6 +2693,23 @@ type SwitchPort struct {
 	Port      string  `json:"port"`
 	Remote    *string `json:"remote,omitempty"`
 	Up        bool    `json:"up"`
+}
+
+// TaughtFont defines model for TaughtFont.
+type TaughtFont struct {
+	Characters string `json:"characters"`
+
+	// Height pixels
+	Height int `json:"height"`
+
+	// SetAt of the last of them
+	SetAt time.Time `json:"setAt"`
+
+	// SetBy of the last of them
+	SetBy string `json:"setBy"`
+
+	// Width pixels
+	Width int `json:"width"`
 }
 
 // Telling the reading that says most about a box, the worst one
@@ -3074,6 +3111,9 @@ type SetOutletJSONRequestBody = OutletChange
 // PressKeysJSONRequestBody defines body for PressKeys for application/json ContentType.
 type PressKeysJSONRequestBody = Keystrokes
 
+// TeachScreenJSONRequestBody defines body for TeachScreen for application/json ContentType.
+type TeachScreenJSONRequestBody = RowOfText
+
 // CommandSupplyJSONRequestBody defines body for CommandSupply for application/json ContentType.
 type CommandSupplyJSONRequestBody = SupplyCommand
 
@@ -3424,6 +3464,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /devices/{key}/screen/picture (the `GetPicture` operationId).
 	GetPicture(ctx context.Context, key Key, params *GetPictureParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TeachScreenWithBody Say what a row of a screen reads, so that its characters are known from then on
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{key}/screen/teach (the `TeachScreen` operationId).
+	TeachScreenWithBody(ctx context.Context, key Key, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TeachScreen Say what a row of a screen reads, so that its characters are known from then on
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{key}/screen/teach (the `TeachScreen` operationId).
+	TeachScreen(ctx context.Context, key Key, body TeachScreenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetScreenText What text the screen of a device shows now, where it is one of fixed cells
 	//
@@ -3842,6 +3896,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /sheets (the `ListSheets` operationId).
 	ListSheets(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListTaught The characters of screens that people have said, by the size of their cells
+	//
+	// Corresponds with GET /taught (the `ListTaught` operationId).
+	ListTaught(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ForgetTaught Forget the characters of a size
+	//
+	// Corresponds with DELETE /taught/{size} (the `ForgetTaught` operationId).
+	ForgetTaught(ctx context.Context, size string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CreateTokenWithBody Log a client in; the token is shown this once
 	//
@@ -4488,6 +4552,40 @@ func (c *Client) GetKeptPicture(ctx context.Context, key Key, params *GetKeptPic
 // Corresponds with GET /devices/{key}/screen/picture (the `GetPicture` operationId).
 func (c *Client) GetPicture(ctx context.Context, key Key, params *GetPictureParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetPictureRequest(c.Server, key, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TeachScreenWithBody Say what a row of a screen reads, so that its characters are known from then on
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{key}/screen/teach (the `TeachScreen` operationId).
+func (c *Client) TeachScreenWithBody(ctx context.Context, key Key, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTeachScreenRequestWithBody(c.Server, key, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TeachScreen Say what a row of a screen reads, so that its characters are known from then on
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{key}/screen/teach (the `TeachScreen` operationId).
+func (c *Client) TeachScreen(ctx context.Context, key Key, body TeachScreenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTeachScreenRequest(c.Server, key, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5606,6 +5704,36 @@ func (c *Client) AddOwnKey(ctx context.Context, body AddOwnKeyJSONRequestBody, r
 // Corresponds with GET /sheets (the `ListSheets` operationId).
 func (c *Client) ListSheets(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListSheetsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListTaught The characters of screens that people have said, by the size of their cells
+//
+// Corresponds with GET /taught (the `ListTaught` operationId).
+func (c *Client) ListTaught(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTaughtRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ForgetTaught Forget the characters of a size
+//
+// Corresponds with DELETE /taught/{size} (the `ForgetTaught` operationId).
+func (c *Client) ForgetTaught(ctx context.Context, size string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewForgetTaughtRequest(c.Server, size)
 	if err != nil {
 		return nil, err
 	}
@@ -7123,6 +7251,53 @@ func NewGetPictureRequest(server string, key Key, params *GetPictureParams) (*ht
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewTeachScreenRequest calls the generic TeachScreen builder with application/json body
+func NewTeachScreenRequest(server string, key Key, body TeachScreenJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTeachScreenRequestWithBody(server, key, "application/json", bodyReader)
+}
+
+// NewTeachScreenRequestWithBody constructs an http.Request for the TeachScreen method, with any body, and a specified content type
+func NewTeachScreenRequestWithBody(server string, key Key, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/screen/teach", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -9641,6 +9816,67 @@ func NewListSheetsRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListTaughtRequest constructs an http.Request for the ListTaught method
+func NewListTaughtRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/taught")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewForgetTaughtRequest constructs an http.Request for the ForgetTaught method
+func NewForgetTaughtRequest(server string, size string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "size", size, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/taught/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewCreateTokenRequest calls the generic CreateToken builder with application/json body
 func NewCreateTokenRequest(server string, body CreateTokenJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -10227,6 +10463,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices/{key}/screen/picture (the `GetPicture` operationId).
 	GetPictureWithResponse(ctx context.Context, key Key, params *GetPictureParams, reqEditors ...RequestEditorFn) (*GetPictureResponse, error)
 
+	// TeachScreenWithBodyWithResponse Say what a row of a screen reads, so that its characters are known from then on
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{key}/screen/teach (the `TeachScreen` operationId).
+	TeachScreenWithBodyWithResponse(ctx context.Context, key Key, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TeachScreenResponse, error)
+
+	// TeachScreenWithResponse Say what a row of a screen reads, so that its characters are known from then on
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{key}/screen/teach (the `TeachScreen` operationId).
+	TeachScreenWithResponse(ctx context.Context, key Key, body TeachScreenJSONRequestBody, reqEditors ...RequestEditorFn) (*TeachScreenResponse, error)
+
 	// GetScreenTextWithResponse What text the screen of a device shows now, where it is one of fixed cells
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -10716,6 +10966,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /sheets (the `ListSheets` operationId).
 	ListSheetsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSheetsResponse, error)
+
+	// ListTaughtWithResponse The characters of screens that people have said, by the size of their cells
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /taught (the `ListTaught` operationId).
+	ListTaughtWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTaughtResponse, error)
+
+	// ForgetTaughtWithResponse Forget the characters of a size
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /taught/{size} (the `ForgetTaught` operationId).
+	ForgetTaughtWithResponse(ctx context.Context, size string, reqEditors ...RequestEditorFn) (*ForgetTaughtResponse, error)
 
 	// CreateTokenWithBodyWithResponse Log a client in; the token is shown this once
 	//
@@ -12118,6 +12382,54 @@ func (r GetPictureResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetPictureResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TeachScreenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Learnt
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TeachScreenResponse) GetJSON200() *Learnt {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TeachScreenResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TeachScreenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TeachScreenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TeachScreenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TeachScreenResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14619,6 +14931,95 @@ func (r ListSheetsResponse) ContentType() string {
 	return ""
 }
 
+type ListTaughtResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]TaughtFont
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListTaughtResponse) GetJSON200() *[]TaughtFont {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListTaughtResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListTaughtResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListTaughtResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListTaughtResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListTaughtResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ForgetTaughtResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ForgetTaughtResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ForgetTaughtResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ForgetTaughtResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ForgetTaughtResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ForgetTaughtResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CreateTokenResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -15468,6 +15869,32 @@ func (c *ClientWithResponses) GetPictureWithResponse(ctx context.Context, key Ke
 		return nil, err
 	}
 	return ParseGetPictureResponse(rsp)
+}
+
+// TeachScreenWithBodyWithResponse Say what a row of a screen reads, so that its characters are known from then on
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{key}/screen/teach (the `TeachScreen` operationId).
+func (c *ClientWithResponses) TeachScreenWithBodyWithResponse(ctx context.Context, key Key, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TeachScreenResponse, error) {
+	rsp, err := c.TeachScreenWithBody(ctx, key, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTeachScreenResponse(rsp)
+}
+
+// TeachScreenWithResponse Say what a row of a screen reads, so that its characters are known from then on
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{key}/screen/teach (the `TeachScreen` operationId).
+func (c *ClientWithResponses) TeachScreenWithResponse(ctx context.Context, key Key, body TeachScreenJSONRequestBody, reqEditors ...RequestEditorFn) (*TeachScreenResponse, error) {
+	rsp, err := c.TeachScreen(ctx, key, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTeachScreenResponse(rsp)
 }
 
 // GetScreenTextWithResponse What text the screen of a device shows now, where it is one of fixed cells
@@ -16378,6 +16805,32 @@ func (c *ClientWithResponses) ListSheetsWithResponse(ctx context.Context, reqEdi
 		return nil, err
 	}
 	return ParseListSheetsResponse(rsp)
+}
+
+// ListTaughtWithResponse The characters of screens that people have said, by the size of their cells
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /taught (the `ListTaught` operationId).
+func (c *ClientWithResponses) ListTaughtWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTaughtResponse, error) {
+	rsp, err := c.ListTaught(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListTaughtResponse(rsp)
+}
+
+// ForgetTaughtWithResponse Forget the characters of a size
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /taught/{size} (the `ForgetTaught` operationId).
+func (c *ClientWithResponses) ForgetTaughtWithResponse(ctx context.Context, size string, reqEditors ...RequestEditorFn) (*ForgetTaughtResponse, error) {
+	rsp, err := c.ForgetTaught(ctx, size, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseForgetTaughtResponse(rsp)
 }
 
 // CreateTokenWithBodyWithResponse Log a client in; the token is shown this once
@@ -17426,6 +17879,39 @@ func ParseGetPictureResponse(rsp *http.Response) (*GetPictureResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTeachScreenResponse parses an HTTP response from a TeachScreenWithResponse call
+func ParseTeachScreenResponse(rsp *http.Response) (*TeachScreenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TeachScreenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Learnt
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -19204,6 +19690,68 @@ func ParseListSheetsResponse(rsp *http.Response) (*ListSheetsResponse, error) {
 	return response, nil
 }
 
+// ParseListTaughtResponse parses an HTTP response from a ListTaughtWithResponse call
+func ParseListTaughtResponse(rsp *http.Response) (*ListTaughtResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListTaughtResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []TaughtFont
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseForgetTaughtResponse parses an HTTP response from a ForgetTaughtWithResponse call
+func ParseForgetTaughtResponse(rsp *http.Response) (*ForgetTaughtResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ForgetTaughtResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCreateTokenResponse parses an HTTP response from a CreateTokenWithResponse call
 func ParseCreateTokenResponse(rsp *http.Response) (*CreateTokenResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -19549,6 +20097,9 @@ type ServerInterface interface {
 	// GetPicture What the screen of a device shows now
 	// (GET /devices/{key}/screen/picture)
 	GetPicture(ctx *echo.Context, key Key, params GetPictureParams) error
+	// TeachScreen Say what a row of a screen reads, so that its characters are known from then on
+	// (POST /devices/{key}/screen/teach)
+	TeachScreen(ctx *echo.Context, key Key) error
 	// GetScreenText What text the screen of a device shows now, where it is one of fixed cells
 	// (GET /devices/{key}/screen/text)
 	GetScreenText(ctx *echo.Context, key Key, params GetScreenTextParams) error
@@ -19708,6 +20259,12 @@ type ServerInterface interface {
 	// ListSheets The sheets of the whole estate, side by side
 	// (GET /sheets)
 	ListSheets(ctx *echo.Context) error
+	// ListTaught The characters of screens that people have said, by the size of their cells
+	// (GET /taught)
+	ListTaught(ctx *echo.Context) error
+	// ForgetTaught Forget the characters of a size
+	// (DELETE /taught/{size})
+	ForgetTaught(ctx *echo.Context, size string) error
 	// CreateToken Log a client in; the token is shown this once
 	// (POST /tokens)
 	CreateToken(ctx *echo.Context) error
@@ -20292,6 +20849,22 @@ func (w *ServerInterfaceWrapper) GetPicture(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetPicture(ctx, key, params)
+	return err
+}
+
+// TeachScreen converts echo context to params.
+func (w *ServerInterfaceWrapper) TeachScreen(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "key" -------------
+	var key Key
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", ctx.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter key: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TeachScreen(ctx, key)
 	return err
 }
 
@@ -21282,6 +21855,31 @@ func (w *ServerInterfaceWrapper) ListSheets(ctx *echo.Context) error {
 	return err
 }
 
+// ListTaught converts echo context to params.
+func (w *ServerInterfaceWrapper) ListTaught(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListTaught(ctx)
+	return err
+}
+
+// ForgetTaught converts echo context to params.
+func (w *ServerInterfaceWrapper) ForgetTaught(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "size" -------------
+	var size string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "size", ctx.Param("size"), &size, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter size: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ForgetTaught(ctx, size)
+	return err
+}
+
 // CreateToken converts echo context to params.
 func (w *ServerInterfaceWrapper) CreateToken(ctx *echo.Context) error {
 	var err error
@@ -21474,6 +22072,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/calendars", wrapper.ListCalendars, options.OperationMiddlewares["listCalendars"]...)
 	router.DELETE(options.BaseURL+"/calendars/:name", wrapper.RemoveCalendar, options.OperationMiddlewares["removeCalendar"]...)
 	router.PUT(options.BaseURL+"/calendars/:name", wrapper.SetCalendar, options.OperationMiddlewares["setCalendar"]...)
+	router.POST(options.BaseURL+"/devices/:key/screen/teach", wrapper.TeachScreen, options.OperationMiddlewares["teachScreen"]...)
+	router.GET(options.BaseURL+"/taught", wrapper.ListTaught, options.OperationMiddlewares["listTaught"]...)
+	router.DELETE(options.BaseURL+"/taught/:size", wrapper.ForgetTaught, options.OperationMiddlewares["forgetTaught"]...)
 	router.GET(options.BaseURL+"/sequences", wrapper.ListSequences, options.OperationMiddlewares["listSequences"]...)
 	router.DELETE(options.BaseURL+"/sequences/:name", wrapper.RemoveSequence, options.OperationMiddlewares["removeSequence"]...)
 	router.PUT(options.BaseURL+"/sequences/:name", wrapper.SetSequence, options.OperationMiddlewares["setSequence"]...)
@@ -22626,6 +23227,46 @@ type GetPicturedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetPicturedefaultApplicationProblemPlusJSONResponse) VisitGetPictureResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TeachScreenRequestObject struct {
+	Key  Key `json:"key"`
+	Body *TeachScreenJSONRequestBody
+}
+
+type TeachScreenResponseObject interface {
+	VisitTeachScreenResponse(w http.ResponseWriter) error
+}
+
+type TeachScreen200JSONResponse Learnt
+
+func (response TeachScreen200JSONResponse) VisitTeachScreenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TeachScreendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TeachScreendefaultApplicationProblemPlusJSONResponse) VisitTeachScreenResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -24769,6 +25410,77 @@ func (response ListSheetsdefaultApplicationProblemPlusJSONResponse) VisitListShe
 	return err
 }
 
+type ListTaughtRequestObject struct {
+}
+
+type ListTaughtResponseObject interface {
+	VisitListTaughtResponse(w http.ResponseWriter) error
+}
+
+type ListTaught200JSONResponse []TaughtFont
+
+func (response ListTaught200JSONResponse) VisitListTaughtResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTaughtdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListTaughtdefaultApplicationProblemPlusJSONResponse) VisitListTaughtResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ForgetTaughtRequestObject struct {
+	Size string `json:"size"`
+}
+
+type ForgetTaughtResponseObject interface {
+	VisitForgetTaughtResponse(w http.ResponseWriter) error
+}
+
+type ForgetTaught204Response struct {
+}
+
+func (response ForgetTaught204Response) VisitForgetTaughtResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ForgetTaughtdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ForgetTaughtdefaultApplicationProblemPlusJSONResponse) VisitForgetTaughtResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CreateTokenRequestObject struct {
 	Body *CreateTokenJSONRequestBody
 }
@@ -25157,6 +25869,9 @@ type StrictServerInterface interface {
 	// GetPicture What the screen of a device shows now
 	// (GET /devices/{key}/screen/picture)
 	GetPicture(ctx context.Context, request GetPictureRequestObject) (GetPictureResponseObject, error)
+	// TeachScreen Say what a row of a screen reads, so that its characters are known from then on
+	// (POST /devices/{key}/screen/teach)
+	TeachScreen(ctx context.Context, request TeachScreenRequestObject) (TeachScreenResponseObject, error)
 	// GetScreenText What text the screen of a device shows now, where it is one of fixed cells
 	// (GET /devices/{key}/screen/text)
 	GetScreenText(ctx context.Context, request GetScreenTextRequestObject) (GetScreenTextResponseObject, error)
@@ -25316,6 +26031,12 @@ type StrictServerInterface interface {
 	// ListSheets The sheets of the whole estate, side by side
 	// (GET /sheets)
 	ListSheets(ctx context.Context, request ListSheetsRequestObject) (ListSheetsResponseObject, error)
+	// ListTaught The characters of screens that people have said, by the size of their cells
+	// (GET /taught)
+	ListTaught(ctx context.Context, request ListTaughtRequestObject) (ListTaughtResponseObject, error)
+	// ForgetTaught Forget the characters of a size
+	// (DELETE /taught/{size})
+	ForgetTaught(ctx context.Context, request ForgetTaughtRequestObject) (ForgetTaughtResponseObject, error)
 	// CreateToken Log a client in; the token is shown this once
 	// (POST /tokens)
 	CreateToken(ctx context.Context, request CreateTokenRequestObject) (CreateTokenResponseObject, error)
@@ -26257,6 +26978,54 @@ func (sh *strictHandler) GetPicture(ctx *echo.Context, key Key, params GetPictur
 		return err
 	} else if validResponse, ok := response.(GetPictureResponseObject); ok {
 		return validResponse.VisitGetPictureResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TeachScreen operation middleware
+func (sh *strictHandler) TeachScreen(ctx *echo.Context, key Key) error {
+	var request TeachScreenRequestObject
+
+	request.Key = key
+
+	var body TeachScreenJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TeachScreen(ctx.Request().Context(), request.(TeachScreenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TeachScreen")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TeachScreenResponseObject); ok {
+		return validResponse.VisitTeachScreenResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -27945,6 +28714,54 @@ func (sh *strictHandler) ListSheets(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(ListSheetsResponseObject); ok {
 		return validResponse.VisitListSheetsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListTaught operation middleware
+func (sh *strictHandler) ListTaught(ctx *echo.Context) error {
+	var request ListTaughtRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListTaught(ctx.Request().Context(), request.(ListTaughtRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListTaught")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListTaughtResponseObject); ok {
+		return validResponse.VisitListTaughtResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ForgetTaught operation middleware
+func (sh *strictHandler) ForgetTaught(ctx *echo.Context, size string) error {
+	var request ForgetTaughtRequestObject
+
+	request.Size = size
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ForgetTaught(ctx.Request().Context(), request.(ForgetTaughtRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ForgetTaught")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ForgetTaughtResponseObject); ok {
+		return validResponse.VisitForgetTaughtResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

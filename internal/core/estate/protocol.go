@@ -84,6 +84,9 @@ func (d *Device) CommandLines(kind string) []Endpoint {
 	return slices.DeleteFunc(slices.Clone(d.Endpoints), func(ep Endpoint) bool { return ep.Commands[kind] == "" })
 }
 
+// PortCommand is the kind of command that has a KVM show the port that stands for {port} in it.
+const PortCommand = "port"
+
 // OverSerial says whether an endpoint leads to the serial port of the device. Then
 // it is a console server that answers there, or a port or a modem here, and not the device.
 func (d *Device) OverSerial(ep Endpoint) bool {
@@ -116,7 +119,7 @@ func (d *Device) Listened() bool {
 func (e *Estate) Watched(d *Device) bool {
 	return slices.ContainsFunc(e.ScreensOf(d), func(at ScreenAt) bool {
 		ep, _ := e.Device(at.ID.Device).Endpoint(at.ID.Name)
-		return ep.Watch && (at.Port != "" || len(e.ShownBy(d.Key)) == 0) // a KVM has none of its own
+		return ep.Watch && len(e.ShownBy(d.Key)) == 0 // a KVM has none of its own
 	})
 }
 
@@ -131,24 +134,32 @@ func (d *Device) HasLine() bool { return slices.ContainsFunc(d.Endpoints, Endpoi
 
 // A ScreenAt is an endpoint at which the screen of a device is seen.
 type ScreenAt struct {
-	ID   EndpointID
-	Port string // of a KVM; empty: the device's own
+	ID     EndpointID
+	Port   string // of a KVM; empty: the device's own
+	Switch Key    // the KVM of whose ports that is one: that of ID, or one behind it
 }
 
-// ScreensOf are the endpoints at which the screen of a device is seen: its own, and those of
-// the KVMs that it is wired to.
+// ScreensOf are the endpoints at which the screen of a device is seen: its own, those of the
+// KVMs that it is wired to, and those of what shows what such a KVM shows.
 func (e *Estate) ScreensOf(d *Device) (all []ScreenAt) {
-	add := func(of *Device, port string) {
+	add := func(of *Device, at End, chosen End) {
 		for _, ep := range of.Endpoints {
-			if ep.Gives(GivesScreen) && (port == "" || ep.Shows == "" || ep.Shows == port) {
-				all = append(all, ScreenAt{EndpointID{of.Key, ep.Name}, port})
+			if ep.Gives(GivesScreen) && (at.Port == "" || ep.Shows == "" || ep.Shows == at.Port) {
+				all = append(all, ScreenAt{EndpointID{of.Key, ep.Name}, chosen.Port, chosen.Device})
 			}
 		}
 	}
-	add(d, "")
+	add(d, End{}, End{})
 	for _, end := range d.Video {
-		if kvm := e.Device(end.Device); kvm != nil && kvm.Key != d.Key {
-			add(kvm, end.Port)
+		kvm := e.Device(end.Device)
+		if kvm == nil || kvm.Key == d.Key {
+			continue
+		}
+		add(kvm, end, end)
+		for _, behind := range kvm.Video {
+			if outer := e.Device(behind.Device); outer != nil && outer.Key != d.Key && outer.Key != kvm.Key {
+				add(outer, behind, end)
+			}
 		}
 	}
 	return all

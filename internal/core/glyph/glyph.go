@@ -2,6 +2,7 @@
 // modes of firmware, and consoles.
 //
 //	glyph.go  reading
+//	learn.go  characters that people say
 //	nine.go   what is drawn otherwise in cells of nine pixels
 //	psf.go    fonts of the Linux console
 package glyph
@@ -97,27 +98,15 @@ func (f *Font) read(p *picture.Picture, wide int) Text {
 // cell reads one cell: of one colour it is blank, and of more than two no character. Either of
 // the two may be the background.
 func (f *Font) cell(p *picture.Picture, x, y int, also map[string]rune) rune {
-	per := (f.W + 7) / 8
-	first, second := p.Row(x, y, 1)[0], uint32(0)
-	two := false
-	lit, dark := make([]byte, per*f.H), make([]byte, per*f.H)
-	for j := range f.H {
-		for i, c := range p.Row(x, y+j, f.W) {
-			at, bit := j*per+i/8, byte(0x80>>(i%8))
-			switch {
-			case c == first:
-				dark[at] |= bit
-			case two && c != second:
-				return Unknown
-			default:
-				second, two = c, true
-				lit[at] |= bit
-			}
-		}
-	}
-	if !two {
+	lit, dark, colours := f.drawn(p, x, y)
+	switch colours {
+	case 1:
 		return ' '
+	case 2:
+	default:
+		return Unknown
 	}
+	per := (f.W + 7) / 8
 	for _, bits := range [][]byte{lit, dark} {
 		if r, ok := f.chars[string(bits)]; ok {
 			return r
@@ -132,6 +121,30 @@ func (f *Font) cell(p *picture.Picture, x, y int, also map[string]rune) rune {
 		}
 	}
 	return Unknown
+}
+
+// drawn says how a cell is drawn: what of it has another colour than its upper left corner, what
+// has the same, and whether there is one colour, two, or more.
+func (f *Font) drawn(p *picture.Picture, x, y int) (lit, dark []byte, colours int) {
+	per := (f.W + 7) / 8
+	first, second := p.Row(x, y, 1)[0], uint32(0)
+	colours = 1
+	lit, dark = make([]byte, per*f.H), make([]byte, per*f.H)
+	for j := range f.H {
+		for i, c := range p.Row(x, y+j, f.W) {
+			at, bit := j*per+i/8, byte(0x80>>(i%8))
+			switch {
+			case c == first:
+				dark[at] |= bit
+			case colours == 2 && c != second:
+				return nil, nil, 3
+			default:
+				second, colours = c, 2
+				lit[at] |= bit
+			}
+		}
+	}
+	return lit, dark, colours
 }
 
 // cursorRows is how far up from the bottom of a cell a cursor may be.

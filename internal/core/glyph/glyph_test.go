@@ -3,6 +3,7 @@ package glyph
 import (
 	"encoding/binary"
 	"math/rand/v2"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -139,4 +140,48 @@ func TestCellsOfNinePixels(t *testing.T) {
 	require.Equal(t, []string{"no bootable device or media"}, got.Rows)
 	got, _ = Read(draw(8, "no bootable device or media"), []*Font{f})
 	require.Equal(t, []string{"no bootable de▯ice or ▯edia"}, got.Rows, "there they are none")
+}
+
+// TestLearn: what somebody says of a row is known from then on; what cannot be so is refused, with
+// its column.
+func TestLearn(t *testing.T) {
+	font := made(letters)
+	p := picture.New(80*8, 25*16)
+	write(p, font, 8, 2, 0, "press f2 now", 0xffffff, 0)
+	grid := Grid{80, 25}
+	for want, wrong := range map[string]struct {
+		g    Grid
+		row  int
+		says string
+	}{
+		"no 81 columns and 25 lines":      {Grid{81, 25}, 2, "x"},
+		"there is no row 26":              {grid, 25, "x"},
+		"column 3 is not blank":           {grid, 2, "pr ss"},
+		`column 6 is known as ' '`:        {grid, 2, "press_f2"},
+		`looks like the 's' before it`:    {grid, 2, "presS f2"},
+		`is no character that can be`:     {grid, 2, "p\x1b"},
+		"cells of 32 × 80 pixels cannot":  {Grid{20, 5}, 2, "x"},
+		"the text has 81 characters, and": {grid, 2, strings.Repeat("x", 81)},
+	} {
+		_, err := Learn(p, nil, wrong.g, wrong.row, wrong.says)
+		require.ErrorContains(t, err, want)
+	}
+	learnt, err := Learn(p, nil, grid, 2, "press f2 now")
+	require.NoError(t, err)
+	require.Len(t, learnt, 9, "each of its characters once")
+	again := picture.New(80*8, 25*16)
+	again.Fill(again.All(), 0x2040ff)
+	write(again, font, 8, 9, 30, "snow is worse", 0x000000, 0x2040ff)
+	got, is := Read(again, With(nil, learnt))
+	require.True(t, is)
+	require.Equal(t, "snow ▯s worse", strings.TrimSpace(got.Rows[9]))
+
+	known := With(nil, learnt[:4])[0] // p, r, e and s
+	_, err = Learn(p, []*Font{known}, grid, 2, "prass")
+	require.ErrorContains(t, err, `column 3 is known as 'e', and not 'a'`)
+	learnt, err = Learn(p, []*Font{known}, grid, 2, "press f2")
+	require.NoError(t, err)
+	require.Len(t, learnt, 2, "f and 2")
+	got, _ = Read(p, With([]*Font{known}, learnt))
+	require.Equal(t, "press f2 ▯▯▯", got.Rows[2])
 }

@@ -1,11 +1,13 @@
 package garage
 
 import (
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"plumbbob/demo"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
@@ -161,4 +163,38 @@ func TestPortsOfAKVM(t *testing.T) {
 	require.Nil(t, look("ostrel-virt-1").Port)
 	_, err = g.Screens("ostrel-store")
 	require.ErrorContains(t, err, "no screen of ostrel-store is in the estate")
+}
+
+// TestASwitchBehindAKVM: what shows one port has a box behind it that shows one of several, and is
+// told which on its command line.
+func TestASwitchBehindAKVM(t *testing.T) {
+	text := demo.Estate(demo.Default)
+	before, rest, _ := strings.Cut(text, "      card: {protocol: http, address: \"127.77.1.31:8081\"")
+	_, after, _ := strings.Cut(rest, "secret: screens, every: 10s}\n")
+	text = before + `      line: {protocol: ssh, address: "127.77.1.31:2022", secret: command-lines, commands: {port: "port {port}"}}` + "\n    video: [ostrel-outer/1]\n" + after + `
+  ostrel-outer: {site: ostrel-quay, role: kvm, network: [ostrel-mgmt], power: [utility], endpoints: {screen: {protocol: rfb, address: "127.77.1.39:5900", secret: screens}}}
+`
+	l := labtest.Start(t, labtest.Options{Text: text})
+	g := New()
+	defer func() { require.NoError(t, g.Close()) }()
+	g.SetSecret("command-lines", lab.ShellSecret)
+	g.SetSecret("screens", lab.ScreenSecret)
+	g.SetEstate(l.Estate)
+	all, err := g.Screens("ostrel-virt-2")
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	require.Equal(t, "ostrel-outer screen", all[0].Name)
+	require.Nil(t, all[0].Port.Shown, "a command line does not say which")
+	require.NoError(t, all[0].Port.Show(t.Context(), nil))
+	require.Equal(t, 2, l.Seen("ostrel-kvm"))
+	a, err := all[0].Attach(t.Context())
+	require.NoError(t, err)
+	defer func() { require.NoError(t, a.Close()) }()
+	require.NoError(t, a.Look(true))
+	require.Eventually(t, func() bool { return a.Canvas().Picture().H == 400 }, time.Minute, 10*time.Millisecond, "its text, and not that of no signal")
+
+	l.Estate.Device("ostrel-booking").Video = []estate.End{{Device: "ostrel-outer", Port: "2"}}
+	g.SetEstate(l.Estate)
+	_, err = g.Screens("ostrel-virt-2")
+	require.ErrorContains(t, err, "ostrel-kvm is behind ostrel-outer, which shows one of ostrel-booking, ostrel-kvm itself")
 }

@@ -52,27 +52,50 @@ func (g *Garage) view(e *estate.Estate, at estate.ScreenAt) (gear.View, error) {
 	if k, err := Card[gear.Keyboard](g, at.ID.Device); err == nil {
 		v.Replug = k.Replug
 	}
-	if at.Port == "" || ep.Shows != "" {
+	if d, err := Card[gear.Pretending](g, at.ID.Device); err == nil {
+		v.Edid = d
+	}
+	behind := at.Port != "" && at.Switch != at.ID.Device
+	if outer := e.ShownBy(at.ID.Device); behind && ep.Shows == "" && len(outer) > 1 {
+		return v, notSent(gear.Unsupported, "%s is behind %s, which shows one of %s itself: state an endpoint there that always shows its port, with shows", at.Switch, at.ID.Device, keys(outer))
+	}
+	if at.Port == "" || ep.Shows != "" && !behind {
 		return v, nil
 	}
 	if v.Port, err = g.port(e, at, ep); v.Port == nil && err == nil {
-		if shown := e.ShownBy(at.ID.Device); len(shown) > 1 {
-			return v, notSent(gear.Unsupported, "%s shows one of %s, and cannot be told from here which: state an endpoint whose profile maps its channel, or port-keys", at.ID.Device, keys(shown))
+		if shown := e.ShownBy(at.Switch); len(shown) > 1 {
+			return v, notSent(gear.Unsupported, "%s shows one of %s, and cannot be told from here which: state an endpoint whose profile maps its channel, a command for port, or port-keys", at.Switch, keys(shown))
 		}
 	}
 	return v, err
 }
 
+// How the keys are pressed that choose a port, and how long a KVM is given to obey that cannot
+// be asked whether it has.
+const (
+	portKeyHeld = 30 * time.Millisecond
+	portSettles = time.Second
+)
+
 // port is how a KVM is told which of its ports it shows; nil: nothing is known of that.
 func (g *Garage) port(e *estate.Estate, at estate.ScreenAt, ep estate.Endpoint) (*gear.Port, error) {
 	p := &gear.Port{KVM: at.ID.String(), Name: at.Port}
-	if _, ok := e.Device(at.ID.Device).CardEndpoint(); ok {
-		switch c, err := Card[gear.Channel](g, at.ID.Device); {
+	kvm := e.Device(at.Switch)
+	if _, ok := kvm.CardEndpoint(); ok {
+		switch c, err := Card[gear.Channel](g, kvm.Key); {
 		case err == nil:
 			return p, byCard(p, c)
 		case gear.KindOf(err) != gear.Unsupported:
 			return nil, err
 		}
+	}
+	if lines := kvm.CommandLines(estate.PortCommand); len(lines) > 0 {
+		line, err := g.CommandLine(estate.EndpointID{Device: kvm.Key, Name: lines[0].Name})
+		if err != nil {
+			return nil, err
+		}
+		byCommand(p, line, lines[0].Commands[estate.PortCommand])
+		return p, nil
 	}
 	if ep.PortKeys == "" {
 		return nil, nil
@@ -94,11 +117,15 @@ func byCard(p *gear.Port, c gear.Channel) error {
 	return nil
 }
 
-// How the keys are pressed that choose a port, and how long a KVM is given to obey.
-const (
-	portKeyHeld = 30 * time.Millisecond
-	portSettles = time.Second
-)
+// byCommand has a port be chosen by what is told on the command line of its KVM.
+func byCommand(p *gear.Port, line gear.CommandLine, text string) {
+	p.Show = func(ctx context.Context, _ gear.Attached) error {
+		if err := line.Tell(ctx, strings.ReplaceAll(text, "{port}", p.Name)); err != nil {
+			return err
+		}
+		return wait(ctx, portSettles)
+	}
+}
 
 // byKeys has a port be chosen by keys that its KVM keeps for itself.
 func byKeys(p *gear.Port, text string) error {

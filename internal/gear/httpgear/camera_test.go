@@ -196,6 +196,16 @@ func TestThePortOfAKVM(t *testing.T) {
 	require.NoError(t, k.Replug(ctx))
 	require.True(t, l.Plugged("ostrel-kvm"))
 
+	p, err = profile.Find("lab-board")
+	require.NoError(t, err)
+	board, _ := l.Estate.Device("skarvoe-kvm").Endpoint("board")
+	e := part[gear.Pretending](t, open(t, Options{Addresses: board.Addresses, Profile: p, Secret: lab.BoardSecret}))
+	require.NoError(t, e.Pretend(t.Context(), "800x600"))
+	require.Equal(t, "800x600", l.Edid("skarvoe-kvm"))
+	require.ErrorContains(t, e.Pretend(t.Context(), "1x1"), `does not offer "1x1": it can be [1024x768 800x600`)
+	p, err = profile.Find("lab-kvm")
+	require.NoError(t, err)
+
 	// One that says yes, and does nothing; one that says what cannot be.
 	port := "1"
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = fmt.Fprintf(w, `{"port": %s}`, port) }))

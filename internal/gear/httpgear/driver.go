@@ -5,6 +5,7 @@
 //	driver.go   one device, and which parts of it there are
 //	camera.go   pictures, without a profile
 //	keyboard.go the keyboard that a KVM pretends to be
+//	display.go  the display that a KVM pretends to be
 //	channel.go  a KVM that shows one of several ports
 //	panel.go    buttons and lights on the fronts of other devices
 //	fetch.go    fetching, logging in, and pinning the certificate
@@ -70,6 +71,9 @@ func Open(o Options) (*Driver, error) {
 	}
 	if p.Keyboard != nil {
 		d.parts = append(d.parts, &keyboard{d})
+	}
+	if p.Display != nil {
+		d.parts = append(d.parts, &display{d})
 	}
 	if p.Restart != nil {
 		d.parts = append(d.parts, &restarter{d})

@@ -795,6 +795,63 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/devices/{key}/screen/teach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say what a row of a screen reads, so that its characters are known from then on */
+        post: operations["teachScreen"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/taught": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The characters of screens that people have said, by the size of their cells */
+        get: operations["listTaught"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/taught/{size}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description of its cells, as 8x16 */
+                size: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget the characters of a size */
+        delete: operations["forgetTaught"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sequences": {
         parameters: {
             query?: never;
@@ -2461,6 +2518,34 @@ export interface components {
         CalendarText: {
             /** @description in iCalendar form, RFC 5545 */
             text: string;
+        };
+        RowOfText: {
+            row: number;
+            /** @description what it reads, from its first column on, with its blanks */
+            says: string;
+            /** @description how many characters fit on a line of the screen: 80 when it is left out */
+            columns?: number;
+            /** @description how many lines the screen has: 25 when it is left out */
+            lines?: number;
+        };
+        Learnt: {
+            /** @description those that were not known before */
+            characters: string;
+            text: components["schemas"]["ScreenText"];
+        };
+        TaughtFont: {
+            /** @description pixels */
+            width: number;
+            /** @description pixels */
+            height: number;
+            characters: string;
+            /**
+             * Format: date-time
+             * @description of the last of them
+             */
+            setAt: string;
+            /** @description of the last of them */
+            setBy: string;
         };
         Sequence: {
             name: string;
@@ -4278,6 +4363,77 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description It is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    teachScreen: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RowOfText"];
+            };
+        };
+        responses: {
+            /** @description What was learnt */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Learnt"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listTaught: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The characters */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TaughtFont"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    forgetTaught: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description of its cells, as 8x16 */
+                size: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description They are gone */
             204: {
                 headers: {
                     [name: string]: unknown;

@@ -4,6 +4,7 @@ import { Notices, useNotices } from '../parts/Notices'
 import { PowerLinks } from '../parts/PowerLinks'
 import { Button } from '../parts/ui'
 import { WhoIsOn } from '../parts/WhoIsOn'
+import { DisplayTrial } from '../screen/DisplayTrial'
 import { Hint } from '../screen/Hint'
 import { ItsPast } from '../screen/ItsPast'
 import { ItsText } from '../screen/ItsText'
@@ -79,6 +80,7 @@ function AtScreen({ device }: { device: string }) {
         {state.moved && <Button onClick={() => wish({ do: 'again' })}>Show this one again</Button>}
       </WhoIsOn>
       <Hint device={device} state={state} view={view} />
+      {state.edid?.tries && <DisplayTrial edid={state.edid} keep={() => wish({ do: 'keep' })} />}
       <Stage
         box={stage.box}
         takes={stage.shown.takes}
@@ -116,6 +118,8 @@ function AtScreen({ device }: { device: string }) {
           awake={state.awake}
           keepAwake={state.lookOnly ? undefined : (minutes) => wish({ do: 'awake', minutes })}
           replug={state.replugs ? () => wish({ do: 'replug' }) : undefined}
+          edid={state.lookOnly ? undefined : state.edid}
+          pretend={(name) => wish({ do: 'pretend', name })}
           hold={state.lookOnly ? undefined : () => void canvas.current?.requestPointerLock()}
         />
         <Button onClick={() => wish({ do: 'again' })}>Draw it again</Button>

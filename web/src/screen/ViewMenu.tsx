@@ -1,5 +1,6 @@
 import * as Menu from '@radix-ui/react-dropdown-menu'
 import type { Lie, Turn } from './stage'
+import type { Edid } from './view'
 
 const item =
   'flex min-h-8 w-full cursor-default items-center gap-2 rounded px-2 outline-none data-[highlighted]:bg-sunk max-sm:min-h-11'
@@ -17,6 +18,8 @@ export function ViewMenu({
   awake,
   keepAwake,
   replug,
+  edid,
+  pretend,
   hold,
 }: {
   lie: Lie
@@ -30,6 +33,8 @@ export function ViewMenu({
   awake?: string
   keepAwake?: (minutes: number) => void
   replug?: () => void
+  edid?: Edid
+  pretend: (name: string) => void
   hold?: () => void
 }) {
   const marked = (is: boolean) => <span aria-hidden className={`w-4 ${is ? "before:content-['✓']" : ''}`} />
@@ -80,6 +85,22 @@ export function ViewMenu({
             <Menu.Item className={item} onSelect={replug}>
               {marked(false)}Plug its keyboard in anew
             </Menu.Item>
+          )}
+          {edid && (
+            <Menu.Sub>
+              <Menu.SubTrigger className={item} disabled={edid.tries !== undefined}>
+                {marked(false)}Its KVM pretends to be… <span aria-hidden>▸</span>
+              </Menu.SubTrigger>
+              <Menu.Portal>
+                <Menu.SubContent className="z-50 min-w-40 rounded-lg border border-rule2 bg-panel p-1 shadow-lg">
+                  {edid.offers.map((name) => (
+                    <Menu.Item key={name} className={item} onSelect={() => pretend(name)}>
+                      {marked(name === edid.is)}a display {name}
+                    </Menu.Item>
+                  ))}
+                </Menu.SubContent>
+              </Menu.Portal>
+            </Menu.Sub>
           )}
           {hold && (
             <Menu.Item className={item} onSelect={hold}>

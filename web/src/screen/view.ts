@@ -15,6 +15,8 @@ export type ViewState = PlaceState & {
   displays?: Part[]
   /** Its keyboard can be plugged out and in. */
   replugs?: boolean
+  /** The display that the gear pretends to be to its host, those that it could be, and one that is tried. */
+  edid?: Edid
   /** Next to nothing is on it. */
   bare?: boolean
   /** Until then its device is kept awake. */
@@ -22,6 +24,7 @@ export type ViewState = PlaceState & {
   /** Why there is no connection to it. */
   trouble?: string
 }
+export type Edid = { is: string; offers: string[]; tries?: string; until?: string }
 export type ViewLink = { ms: number; rate?: number; form: string }
 export type ViewWish = {
   do: string
