@@ -27,6 +27,14 @@ const (
 //go:embed workshop-hours.ics
 var WorkshopHours string
 
+// Telling says who is told of what, by the channel MailChannel.
+//
+//go:embed telling.yaml
+var Telling string
+
+// MailChannel is by what people are told.
+const MailChannel = "office-mail"
+
 // Addresses says where the lab's stand-ins are to be found.
 type Addresses struct {
 	Loopback int  // the second octet of their 127.0.0.0/8 addresses; the file has 77

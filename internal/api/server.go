@@ -40,6 +40,7 @@ import (
 	"plumbbob/internal/secret"
 	"plumbbob/internal/store"
 	"plumbbob/internal/stream"
+	"plumbbob/internal/tell"
 	"plumbbob/internal/watch"
 )
 
@@ -53,6 +54,7 @@ type Parts struct {
 	Sealer  *secret.Sealer
 
 	Incidents *incidents.Room
+	Outbox    *tell.Outbox
 
 	People *people.Desk
 	Broker *broker.Room

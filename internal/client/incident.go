@@ -144,6 +144,7 @@ func (a *app) incident(ctx context.Context, s *service, i contract.Incident) {
 	for _, n := range i.Notes {
 		line("note", remark(n))
 	}
+	a.told(ctx, s, i.ID, line)
 }
 
 func remark(r contract.Remark) string {

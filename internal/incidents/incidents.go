@@ -33,6 +33,7 @@ type Parts struct {
 	Health  *health.Book
 	Standby func() bool // another service keeps the book now; nil: never
 	Bus     *bus.Bus
+	Tell    store.Teller // nil: nobody is told
 }
 
 // Room has the book. It may be shared between goroutines.
@@ -212,7 +213,7 @@ func (r *Room) save(ctx context.Context) {
 	r.mu.Unlock()
 	written := false
 	for id, u := range todo {
-		err := r.Store.SaveIncident(ctx, u.Incident, u.entries...)
+		err := r.Store.SaveIncident(ctx, u.Incident, r.Tell, u.entries...)
 		if err == nil {
 			written = written || len(u.entries) > 0
 			continue
@@ -314,7 +315,7 @@ func (r *Room) Say(ctx context.Context, id, who string, say func(i *incident.Inc
 		return nil, err
 	}
 	i.Changed = now
-	if err := r.Store.SaveIncident(ctx, i, *entry(i, now, who, text)); err != nil {
+	if err := r.Store.SaveIncident(ctx, i, r.Tell, *entry(i, now, who, text)); err != nil {
 		return nil, err
 	}
 	r.mu.Lock()

@@ -16,6 +16,7 @@ import (
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/lab/bmc"
+	"plumbbob/internal/lab/post"
 )
 
 // DefaultControl is where the lab's control socket is, unless told otherwise.
@@ -191,6 +192,8 @@ func (w *World) Do(args []string) error {
 type reply struct {
 	Error string     `json:"error,omitempty"`
 	State []BoxState `json:"state,omitempty"`
+
+	Letters []post.Letter `json:"letters,omitempty"`
 }
 
 func (l *Lab) serveControl(ctx context.Context) error {
@@ -221,8 +224,12 @@ func (l *Lab) control(ctx context.Context, c net.Conn) {
 		var r reply
 		if err := json.Unmarshal(in.Bytes(), &words); err != nil {
 			r.Error = "not a list of words"
+		} else if len(words) == 0 {
+			r.Error = "no words"
 		} else if len(words) == 1 && words[0] == "state" {
 			r.State = l.State()
+		} else if words[0] == "mail" && l.Post != nil {
+			r.Error = l.mail(words[1:], &r.Letters)
 		} else if len(words) == 1 && words[0] == "call" {
 			l.callIn(ctx, c, c)
 			return
@@ -235,24 +242,48 @@ func (l *Lab) control(ctx context.Context, c net.Conn) {
 	}
 }
 
+// mail shows the letters that have come, or has the mail server take none for a while.
+func (l *Lab) mail(words []string, letters *[]post.Letter) (fault string) {
+	switch {
+	case len(words) == 0:
+		*letters = l.Post.Letters()
+	case len(words) == 1 && (words[0] == "down" || words[0] == "up"):
+		l.Post.Shut(words[0] == "down")
+	default:
+		return "write: plumb-lab mail, or plumb-lab mail down or up"
+	}
+	return ""
+}
+
 // Tell sends one command to a running lab.
 func Tell(control string, words ...string) ([]BoxState, error) {
+	r, err := tell(control, words)
+	return r.State, err
+}
+
+// Letters are the mails that came to a running lab; with down or up, its mail server takes none
+// from then on, or does again.
+func Letters(control string, words ...string) ([]post.Letter, error) {
+	r, err := tell(control, append([]string{"mail"}, words...))
+	return r.Letters, err
+}
+
+func tell(control string, words []string) (r reply, err error) {
 	c, err := dialControl(control)
 	if err != nil {
-		return nil, err
+		return r, err
 	}
 	defer func() { _ = c.Close() }()
-	var r reply
 	if err := json.NewEncoder(c).Encode(words); err != nil {
-		return nil, fmt.Errorf("lab: %w", err)
+		return r, fmt.Errorf("lab: %w", err)
 	}
 	if err := json.NewDecoder(c).Decode(&r); err != nil {
-		return nil, fmt.Errorf("lab: %w", err)
+		return r, fmt.Errorf("lab: %w", err)
 	}
 	if r.Error != "" {
-		return nil, errors.New(r.Error)
+		return r, errors.New(r.Error)
 	}
-	return r.State, nil
+	return r, nil
 }
 
 // Call calls the modem of the service's machine, and returns what is heard there.

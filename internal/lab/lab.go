@@ -30,6 +30,7 @@ import (
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/lab/phone"
+	"plumbbob/internal/lab/post"
 )
 
 // Options say how the lab runs.
@@ -43,6 +44,7 @@ type Options struct {
 	Sea      bool           // the boat's link is slow, and drops every few minutes
 	TrapPort uint16         // where controllers send their alerts; 0 means 162
 
+	Mail       string // where its mail server listens, host:port; empty: nowhere
 	SyslogPort uint16 // of this machine, where gear sends messages; 0: nowhere
 	Log        *slog.Logger
 }
@@ -54,6 +56,7 @@ type Lab struct {
 
 	Phone     *phone.Modem // of the service's machine
 	ModemPath string       // of the serial port that it is at
+	Post      *post.Server // nil: there is none
 
 	o      Options
 	ttys   map[estate.Key]*tty // made while it starts
@@ -88,6 +91,9 @@ func Start(o Options) (*Lab, error) {
 // Close stops all stand-ins and waits for them.
 func (l *Lab) Close() error {
 	l.cancel()
+	if l.Post != nil {
+		_ = l.Post.Close() // who is told, is told no more
+	}
 	if err := l.tasks.Wait(); err != nil && !errors.Is(err, context.Canceled) {
 		return fmt.Errorf("lab: %w", err)
 	}
@@ -153,6 +159,12 @@ func (l *Lab) start(ctx context.Context) error {
 	if !l.o.NoEcho {
 		if err := l.startEcho(ctx); err != nil {
 			l.o.Log.Info("the lab answers no ICMP here", "because", err)
+		}
+	}
+	if l.o.Mail != "" {
+		var err error
+		if l.Post, err = post.Start(post.Options{Address: l.o.Mail}); err != nil {
+			return err
 		}
 	}
 	if l.o.Control != "" {

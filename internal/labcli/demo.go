@@ -3,6 +3,7 @@ package labcli
 import (
 	"context"
 	"crypto/rand"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -25,6 +26,7 @@ import (
 	"plumbbob/internal/password"
 	"plumbbob/internal/service"
 	"plumbbob/internal/store"
+	"plumbbob/internal/tell"
 	"plumbbob/internal/wire/names"
 	"plumbbob/web"
 )
@@ -74,6 +76,9 @@ func runDemo(ctx context.Context, out io.Writer, o service.Options, f labFlags, 
 		return err
 	}
 	pass, err := furnish(ctx, s, o.DataDir, text)
+	if err == nil {
+		err = appoint(ctx, s.Store, l.Post.Address)
+	}
 	if err != nil {
 		return errors.Join(err, s.Close())
 	}
@@ -97,6 +102,7 @@ In another terminal:
   bin/plumb-lab fault hang skarvoe-router     and watch it being found out
   %sbin/plumb cycle skarvoe-router --follow
   bin/plumb-lab call                          calls the service's modem
+  bin/plumb-lab mail                          what those were told who are told
 
 Ctrl-C stops it all.
 `, s.URL, byTerminal(s, service.FirstAccount), s.ScreenGate(), service.FirstAccount, service.FirstAccount, pass, filepath.Join(o.DataDir, staffFile), hint, hint)
@@ -195,6 +201,32 @@ func giveSecrets(ctx context.Context, s *service.Service) error {
 		}
 	}
 	return nil
+}
+
+// appoint gives a demo the people who are told, and the way to them, unless there are some.
+func appoint(ctx context.Context, db *store.Store, mailAt string) error {
+	have, err := db.Channels(ctx)
+	if err != nil {
+		return err
+	}
+	at := slices.IndexFunc(have, func(c store.ChannelRow) bool { return c.Name == demo.MailChannel })
+	if at < 0 && len(have) > 0 {
+		return nil // somebody has others
+	}
+	doc, err := json.Marshal(tell.Settings{Kind: tell.Mail, Server: mailAt, TLS: tell.NoTLS, From: "Plumb Bob <plumb@ternsound.example>"})
+	if err != nil {
+		return err
+	}
+	if at < 0 || have[at].Doc != string(doc) { // the mail server may be at another port now
+		row := store.ChannelRow{Name: demo.MailChannel, Kind: tell.Mail, Doc: string(doc), SetAt: time.Now().UTC(), SetBy: service.FirstAccount}
+		if err := db.SetChannel(ctx, row); err != nil {
+			return err
+		}
+	}
+	if _, err := db.Telling(ctx); !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	return db.SetTelling(ctx, store.TellingVersion{At: time.Now().UTC(), Who: service.FirstAccount, Text: demo.Telling})
 }
 
 // estateFile is what the demo has imported itself.

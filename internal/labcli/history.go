@@ -261,7 +261,7 @@ func writePast(ctx context.Context, s *store.Store, e *estate.Estate, c pastCycl
 	if err := s.EndOperation(ctx, o, ended); err != nil {
 		return err
 	}
-	return s.SaveIncident(ctx, pastIncident(e, d, o, lab.Watts(d)))
+	return s.SaveIncident(ctx, pastIncident(e, d, o, lab.Watts(d)), nil)
 }
 
 // pastIncident is what a past cycle has ended.

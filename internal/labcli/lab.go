@@ -12,6 +12,7 @@ import (
 	"io"
 	"log/slog"
 	"os"
+	"strings"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -28,6 +29,16 @@ const trapPort = 1162
 
 // syslogPort is where it sends messages: 514 is for root alone.
 const syslogPort = 1514
+
+// mailAddress is where its mail server is, if nothing else is there.
+const mailAddress = "127.0.0.1:2525"
+
+func mailAt() string {
+	if taken(mailAddress) {
+		return "127.0.0.1:0"
+	}
+	return mailAddress
+}
 
 type labFlags struct {
 	file    string
@@ -69,7 +80,7 @@ func (f *labFlags) start(log *slog.Logger) (*lab.Lab, string, error) {
 		if err != nil {
 			return nil, "", err
 		}
-		l, err := lab.Start(lab.Options{Estate: e, Speed: f.speed, Seed: f.seed, NoEcho: a.NoEcho, Control: f.control, TrapPort: trapPort, SyslogPort: syslogPort, Sea: true, Log: log})
+		l, err := lab.Start(lab.Options{Estate: e, Speed: f.speed, Seed: f.seed, NoEcho: a.NoEcho, Control: f.control, TrapPort: trapPort, SyslogPort: syslogPort, Mail: mailAt(), Sea: true, Log: log})
 		if err != nil || l.Echo || a.NoEcho || f.file != "" {
 			return l, text, err
 		}
@@ -125,7 +136,7 @@ and plumb-lab demo runs the service with it.`,
 	f.add(c)
 	c.Flags().StringVar(&f.file, "estate", "", "an estate file to simulate; the demo estate by default")
 	c.Flags().BoolVar(&printEstate, "print-estate", false, "only print the estate file that leads to this gear")
-	c.AddCommand(faultCommand(), stateCommand(), callCommand(), demoCommand())
+	c.AddCommand(faultCommand(), stateCommand(), callCommand(), mailCommand(), demoCommand())
 	return c
 }
 
@@ -184,6 +195,34 @@ func stateCommand() *cobra.Command {
 			}
 			for _, b := range boxes {
 				fmt.Fprintf(c.OutOrStdout(), "%-18s %-12s %6.1f W\n", b.Device, stateWords(b), b.W)
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&control, "control", control, "the lab's control socket")
+	c.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	return c
+}
+
+func mailCommand() *cobra.Command {
+	control := controlPath()
+	var asJSON bool
+	c := &cobra.Command{
+		Use: "mail [down|up]", Short: "Read the mails that came to those who are told; down has their server take none", Args: cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			letters, err := lab.Letters(control, args...)
+			if err != nil || len(args) > 0 {
+				return err
+			}
+			out := c.OutOrStdout()
+			if asJSON {
+				return json.NewEncoder(out).Encode(letters)
+			}
+			if len(letters) == 0 {
+				fmt.Fprintln(out, "No mail has come.")
+			}
+			for _, l := range letters {
+				fmt.Fprintf(out, "%s  to %s\n%s\n\n%s\n", l.At.Local().Format("02 Jan 15:04:05 MST"), strings.Join(l.To, ", "), l.Subject, l.Text)
 			}
 			return nil
 		},

@@ -59,6 +59,8 @@ type Options struct {
 	Alone    bool   // no other service acts on that database
 	Listen   string // host:port
 
+	PublicURL string // where people find the console; empty: where it listens
+
 	DatabasePassword string // a file with it; empty: as Database, or PLUMB_DATABASE_PASSWORD, says
 	TLSCert          string // files in PEM; empty: self-signed where TLS is needed
 	TLSKey           string
@@ -121,6 +123,7 @@ type Service struct {
 	actor     *act.Actor
 
 	incidents *incidents.Room
+	outbox    *tell.Outbox
 	health    *health.Book
 	lease     *lease.Lease // nil with a database of our own
 
@@ -237,8 +240,9 @@ func (s *Service) assemble(ctx context.Context) error {
 	}
 	s.broker = broker.New(broker.Parts{Estate: s.keeper.Estate, Paths: s.paths, Screens: s.garage.Screens, Record: s.keeper.Note, Bus: b, Records: s.Store, Health: s.health, Acts: func() bool { return !s.o.Safe && !s.lease.Other() }, Pack: screen.PNG, ReadText: screenText})
 	b.Judged.Listen(s.keepFilms())
+	s.outbox = s.newOutbox(b)
 	s.incidents = incidents.New(incidents.Parts{
-		Store: s.Store, Keeper: s.keeper, Log: s.o.Log, Health: s.health, Standby: s.lease.Other, Bus: b,
+		Store: s.Store, Keeper: s.keeper, Log: s.o.Log, Health: s.health, Standby: s.lease.Other, Bus: b, Tell: s.outbox.Next,
 	})
 	s.gate = gate.New(gate.Parts{People: s.people, Log: s.o.Log, DataDir: s.o.DataDir})
 	if s.o.Gate != "" {
@@ -259,7 +263,7 @@ func (s *Service) assemble(ctx context.Context) error {
 		return err
 	}
 	s.api = api.New(api.Parts{
-		Store: s.Store, Keeper: s.keeper, Actor: s.actor, Incidents: s.incidents, Keyring: s.garage, Watcher: s.watcher, Sealer: s.Sealer,
+		Store: s.Store, Keeper: s.keeper, Actor: s.actor, Incidents: s.incidents, Outbox: s.outbox, Keyring: s.garage, Watcher: s.watcher, Sealer: s.Sealer,
 		Hub: hub, Log: s.o.Log, Console: s.o.Console, Secure: s.secure != nil || len(s.o.Proxies) > 0, SetEstate: s.setEstate,
 		Health: s.health, Retention: s.o.Retention, People: s.people, Bus: b, Broker: s.broker, MayConnect: s.mayConnect, Hosts: s.hosts(), Proxies: s.o.Proxies,
 	})
@@ -400,6 +404,7 @@ func (s *Service) Run(ctx context.Context) error {
 		}
 		return s.incidents.Run(ctx)
 	})
+	tasks.Go(func() error { return s.outbox.Run(ctx) })
 	tasks.Go(func() error { return s.serve(ctx) })
 	s.runGate(ctx, tasks)
 	return s.ended(tasks)

@@ -11,8 +11,9 @@ import (
 	"plumbbob/internal/core/incident"
 )
 
-// SaveIncident records how an incident is now, with what the journal says of it.
-func (s *Store) SaveIncident(ctx context.Context, i *incident.Incident, entries ...Entry) error {
+// SaveIncident records how an incident is now, with what is to be told of it and what the journal
+// says. tell may be nil: then nobody is told.
+func (s *Store) SaveIncident(ctx context.Context, i *incident.Incident, tell Teller, entries ...Entry) error {
 	doc, err := incidentForm.write(i.ID, i)
 	if err != nil {
 		return err
@@ -23,6 +24,9 @@ func (s *Store) SaveIncident(ctx context.Context, i *incident.Incident, entries 
 			ON DUPLICATE KEY UPDATE kind = VALUES(kind), ended_at = VALUES(ended_at), doc = VALUES(doc)`,
 			i.ID, i.Site, i.Device, i.Kind, i.Opened, sql.NullTime{Time: i.Ended, Valid: !i.Open()}, doc)
 		if err != nil {
+			return err
+		}
+		if err := notes(ctx, tx, i, tell); err != nil {
 			return err
 		}
 		for _, e := range entries {

@@ -40,13 +40,14 @@ const (
 	EntrySerial         = "serial" // who sat at a serial line
 	EntryScreen         = "screen" // who sat at a screen
 	EntrySequence       = "sequence"
-	EntryGroup          = "group" // several operations that were asked for together
+	EntryTelling        = "telling" // who is told of what, and was
+	EntryGroup          = "group"   // several operations that were asked for together
 )
 
 // EntryKinds are all the kinds of entry.
 var EntryKinds = []string{
 	EntryOperationAsked, EntryOperationEnded, EntryLogIn, EntryLogInRefused, EntryLogOut, EntryAccount, EntryEstate, EntrySecret, EntryService, EntryBreak,
-	EntryIncident, EntryController, EntrySupply, EntryOutlet, EntryCard, EntryWiring, EntryProfile, EntryWindow, EntryCalendar, EntryGroup, EntrySerial, EntryScreen, EntrySequence,
+	EntryIncident, EntryController, EntrySupply, EntryOutlet, EntryCard, EntryWiring, EntryProfile, EntryWindow, EntryCalendar, EntryGroup, EntrySerial, EntryScreen, EntrySequence, EntryTelling,
 }
 
 // Write adds entries, all of them or none.

@@ -18,6 +18,66 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for ChannelSettingsAuth.
+const (
+	Basic  ChannelSettingsAuth = "basic"
+	Bearer ChannelSettingsAuth = "bearer"
+	Sign   ChannelSettingsAuth = "sign"
+)
+
+// Valid indicates whether the value is a known member of the ChannelSettingsAuth enum.
+func (e ChannelSettingsAuth) Valid() bool {
+	switch e {
+	case Basic:
+		return true
+	case Bearer:
+		return true
+	case Sign:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ChannelSettingsKind.
+const (
+	Mail    ChannelSettingsKind = "mail"
+	Webhook ChannelSettingsKind = "webhook"
+)
+
+// Valid indicates whether the value is a known member of the ChannelSettingsKind enum.
+func (e ChannelSettingsKind) Valid() bool {
+	switch e {
+	case Mail:
+		return true
+	case Webhook:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ChannelSettingsTLS.
+const (
+	None     ChannelSettingsTLS = "none"
+	Starttls ChannelSettingsTLS = "starttls"
+	TLS      ChannelSettingsTLS = "tls"
+)
+
+// Valid indicates whether the value is a known member of the ChannelSettingsTLS enum.
+func (e ChannelSettingsTLS) Valid() bool {
+	switch e {
+	case None:
+		return true
+	case Starttls:
+		return true
+	case TLS:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DevicePart.
 const (
 	DevicePartCard       DevicePart = "card"
@@ -414,6 +474,54 @@ func (e Means) Valid() bool {
 	case MeansPoe:
 		return true
 	case MeansWake:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NoteWhat.
+const (
+	More   NoteWhat = "more"
+	Opened NoteWhat = "opened"
+	Over   NoteWhat = "over"
+)
+
+// Valid indicates whether the value is a known member of the NoteWhat enum.
+func (e NoteWhat) Valid() bool {
+	switch e {
+	case More:
+		return true
+	case Opened:
+		return true
+	case Over:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NoteState.
+const (
+	NoteStateDropped NoteState = "dropped"
+	NoteStateFailed  NoteState = "failed"
+	NoteStateQueued  NoteState = "queued"
+	NoteStateSending NoteState = "sending"
+	NoteStateSent    NoteState = "sent"
+)
+
+// Valid indicates whether the value is a known member of the NoteState enum.
+func (e NoteState) Valid() bool {
+	switch e {
+	case NoteStateDropped:
+		return true
+	case NoteStateFailed:
+		return true
+	case NoteStateQueued:
+		return true
+	case NoteStateSending:
+		return true
+	case NoteStateSent:
 		return true
 	default:
 		return false
@@ -1108,6 +1216,72 @@ type CardEntry struct {
 	// At by its own clock
 	At   *time.Time `json:"at,omitempty"`
 	Text string     `json:"text"`
+}
+
+// Channel defines model for Channel.
+type Channel struct {
+	Name string `json:"name"`
+
+	// People those who are told by it
+	People   []string        `json:"people"`
+	SetAt    time.Time       `json:"setAt"`
+	SetBy    string          `json:"setBy"`
+	Settings ChannelSettings `json:"settings"`
+}
+
+// ChannelSettings defines model for ChannelSettings.
+type ChannelSettings struct {
+	// Auth of a webhook, with a secret: sign when it is left out
+	Auth *ChannelSettingsAuth `json:"auth,omitempty"`
+
+	// Body of a webhook: a template; a JSON document when it is left out
+	Body *string `json:"body,omitempty"`
+
+	// From of mail: the address that it comes from
+	From *string `json:"from,omitempty"`
+
+	// Headers of a webhook
+	Headers *map[string]string  `json:"headers,omitempty"`
+	Kind    ChannelSettingsKind `json:"kind"`
+
+	// Method of a webhook: POST when it is left out
+	Method *string `json:"method,omitempty"`
+
+	// Pin SHA-256 of the certificate of the other end, where it is signed by nobody
+	Pin *string `json:"pin,omitempty"`
+
+	// Secret the name of one
+	Secret *string `json:"secret,omitempty"`
+
+	// Server of mail: HOST:PORT
+	Server *string `json:"server,omitempty"`
+
+	// TLS of mail: starttls when it is left out
+	TLS *ChannelSettingsTLS `json:"tls,omitempty"`
+
+	// URL of a webhook
+	URL *string `json:"url,omitempty"`
+}
+
+// ChannelSettingsAuth of a webhook, with a secret: sign when it is left out
+type ChannelSettingsAuth string
+
+// ChannelSettingsKind defines model for ChannelSettings.Kind.
+type ChannelSettingsKind string
+
+// ChannelSettingsTLS of mail: starttls when it is left out
+type ChannelSettingsTLS string
+
+// ChannelTest defines model for ChannelTest.
+type ChannelTest struct {
+	// To an address: of mail, one; a webhook needs none
+	To string `json:"to"`
+}
+
+// ChannelTested defines model for ChannelTested.
+type ChannelTested struct {
+	// Says what the other end said to it
+	Says string `json:"says"`
 }
 
 // Chassis what a device's controller says of it
@@ -1979,6 +2153,36 @@ type NewPassword struct {
 	Password string `json:"password"`
 }
 
+// Note defines model for Note.
+type Note struct {
+	// At when it was sent
+	At       *time.Time `json:"at,omitempty"`
+	Channel  string     `json:"channel"`
+	Due      time.Time  `json:"due"`
+	Held     string     `json:"held"`
+	ID       string     `json:"id"`
+	Incident string     `json:"incident"`
+	Noted    time.Time  `json:"noted"`
+	Person   string     `json:"person"`
+	Rule     string     `json:"rule"`
+
+	// Says what its channel said to it, or why it did not take it
+	Says    string    `json:"says"`
+	State   NoteState `json:"state"`
+	Step    int       `json:"step"`
+	Subject string    `json:"subject"`
+	Text    string    `json:"text"`
+	Title   string    `json:"title"`
+	Tries   int       `json:"tries"`
+	What    NoteWhat  `json:"what"`
+}
+
+// NoteWhat defines model for Note.What.
+type NoteWhat string
+
+// NoteState defines model for NoteState.
+type NoteState string
+
 // Operation defines model for Operation.
 type Operation struct {
 	AfterW  *float64  `json:"afterW,omitempty"`
@@ -2719,11 +2923,52 @@ type Telling struct {
 	Text  string `json:"text"`
 }
 
+// TellingPlan defines model for TellingPlan.
+type TellingPlan struct {
+	At *time.Time `json:"at,omitempty"`
+
+	// Lacks what keeps people from being told
+	Lacks []string `json:"lacks"`
+
+	// Text YAML; empty while nobody has written it
+	Text string  `json:"text"`
+	Who  *string `json:"who,omitempty"`
+}
+
+// TellingSet defines model for TellingSet.
+type TellingSet struct {
+	Lacks  []string `json:"lacks"`
+	People int      `json:"people"`
+	Rules  int      `json:"rules"`
+}
+
+// TellingText defines model for TellingText.
+type TellingText struct {
+	// Check only look whether it is right
+	Check *bool `json:"check,omitempty"`
+
+	// Name of the file that it comes from; it stands in complaints
+	Name *string `json:"name,omitempty"`
+
+	// Text YAML: plumb telling schema says how it is written
+	Text string `json:"text"`
+}
+
 // Token defines model for Token.
 type Token struct {
 	Account string    `json:"account"`
 	Expires time.Time `json:"expires"`
 	Token   string    `json:"token"`
+}
+
+// Told defines model for Told.
+type Told struct {
+	// Notes the oldest first
+	Notes []Note `json:"notes"`
+
+	// Turns who is told next, if nobody sees to it
+	Turns []Turn `json:"turns"`
+	Zone  string `json:"zone"`
 }
 
 // Trouble one thing that is wrong, and what it explains
@@ -2736,6 +2981,34 @@ type Trouble struct {
 	SeenBy       *string    `json:"seenBy,omitempty"`
 	ShelvedUntil *time.Time `json:"shelvedUntil,omitempty"`
 	Verdict      Verdict    `json:"verdict"`
+}
+
+// Turn defines model for Turn.
+type Turn struct {
+	// At when the rule says so
+	At time.Time `json:"at"`
+
+	// Due when they are told
+	Due time.Time `json:"due"`
+
+	// Held why that is later; empty: it is not
+	Held   string `json:"held"`
+	Person string `json:"person"`
+	Rule   string `json:"rule"`
+
+	// Step of the rule, from 1
+	Step  int    `json:"step"`
+	Title string `json:"title"`
+
+	// Ways by what, the first that works
+	Ways []string `json:"ways"`
+}
+
+// Turns defines model for Turns.
+type Turns struct {
+	// Turns empty: nobody is told
+	Turns []Turn `json:"turns"`
+	Zone  string `json:"zone"`
 }
 
 // Verdict defines model for Verdict.
@@ -3059,6 +3332,15 @@ type ExportJournalParams struct {
 	After *int64 `form:"after,omitempty" json:"after,omitempty"`
 }
 
+// ListNotesParams defines parameters for ListNotes.
+type ListNotesParams struct {
+	State  *NoteState `form:"state,omitempty" json:"state,omitempty"`
+	Person *string    `form:"person,omitempty" json:"person,omitempty"`
+
+	// Limit 100 when it is left out
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListOperationsParams defines parameters for ListOperations.
 type ListOperationsParams struct {
 	Device *string         `form:"device,omitempty" json:"device,omitempty"`
@@ -3087,6 +3369,17 @@ type RemoveOwnKeyParams struct {
 	Print string `form:"print" json:"print"`
 }
 
+// PreviewTellingParams defines parameters for PreviewTelling.
+type PreviewTellingParams struct {
+	Device string `form:"device" json:"device"`
+
+	// Kind hung when it is left out
+	Kind *string `form:"kind,omitempty" json:"kind,omitempty"`
+
+	// At now when it is left out
+	At *time.Time `form:"at,omitempty" json:"at,omitempty"`
+}
+
 // AddAccountJSONRequestBody defines body for AddAccount for application/json ContentType.
 type AddAccountJSONRequestBody = AccountRequest
 
@@ -3098,6 +3391,12 @@ type SetRoleJSONRequestBody = RoleChange
 
 // SetCalendarJSONRequestBody defines body for SetCalendar for application/json ContentType.
 type SetCalendarJSONRequestBody = CalendarText
+
+// SetChannelJSONRequestBody defines body for SetChannel for application/json ContentType.
+type SetChannelJSONRequestBody = ChannelSettings
+
+// TestChannelJSONRequestBody defines body for TestChannel for application/json ContentType.
+type TestChannelJSONRequestBody = ChannelTest
 
 // ChangeControllerJSONRequestBody defines body for ChangeController for application/json ContentType.
 type ChangeControllerJSONRequestBody = ControllerChange
@@ -3164,6 +3463,9 @@ type LogInJSONRequestBody = LogIn
 
 // AddOwnKeyJSONRequestBody defines body for AddOwnKey for application/json ContentType.
 type AddOwnKeyJSONRequestBody = PublicKey
+
+// SetTellingJSONRequestBody defines body for SetTelling for application/json ContentType.
+type SetTellingJSONRequestBody = TellingText
 
 // CreateTokenJSONRequestBody defines body for CreateToken for application/json ContentType.
 type CreateTokenJSONRequestBody = LogIn
@@ -3343,6 +3645,44 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /calendars/{name} (the `SetCalendar` operationId).
 	SetCalendar(ctx context.Context, name string, body SetCalendarJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListChannels The ways by which people are told
+	//
+	// Corresponds with GET /channels (the `ListChannels` operationId).
+	ListChannels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveChannel Forget a channel
+	//
+	// Corresponds with DELETE /channels/{name} (the `RemoveChannel` operationId).
+	RemoveChannel(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetChannelWithBody Add or replace a channel
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /channels/{name} (the `SetChannel` operationId).
+	SetChannelWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetChannel Add or replace a channel
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /channels/{name} (the `SetChannel` operationId).
+	SetChannel(ctx context.Context, name string, body SetChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestChannelWithBody Send a test message by a channel, now
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /channels/{name}/test (the `TestChannel` operationId).
+	TestChannelWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestChannel Send a test message by a channel, now
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /channels/{name}/test (the `TestChannel` operationId).
+	TestChannel(ctx context.Context, name string, body TestChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetDevice All that is known of one device
 	//
@@ -3643,6 +3983,11 @@ type ClientInterface interface {
 	// Corresponds with POST /incidents/{id} (the `SayOfIncident` operationId).
 	SayOfIncident(ctx context.Context, id string, body SayOfIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetTold Who was told of an incident, and who will be
+	//
+	// Corresponds with GET /incidents/{id}/told (the `GetTold` operationId).
+	GetTold(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetJournal The record of what was done, the newest first
 	//
 	// Corresponds with GET /journal (the `GetJournal` operationId).
@@ -3671,6 +4016,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /journal/verify (the `VerifyJournal` operationId).
 	VerifyJournal(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListNotes What people were told, or are to be, the newest first
+	//
+	// Corresponds with GET /notes (the `ListNotes` operationId).
+	ListNotes(ctx context.Context, params *ListNotesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListOperations Operations, the newest first
 	//
@@ -3906,6 +4256,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /taught/{size} (the `ForgetTaught` operationId).
 	ForgetTaught(ctx context.Context, size string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetTelling Who is told of what
+	//
+	// Corresponds with GET /telling (the `GetTelling` operationId).
+	GetTelling(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetTellingWithBody Say who is told of what
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /telling (the `SetTelling` operationId).
+	SetTellingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetTelling Say who is told of what
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /telling (the `SetTelling` operationId).
+	SetTelling(ctx context.Context, body SetTellingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewTelling Who would be told of an incident that opened at a moment, if nobody saw to it
+	//
+	// Corresponds with GET /telling/preview (the `PreviewTelling` operationId).
+	PreviewTelling(ctx context.Context, params *PreviewTellingParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CreateTokenWithBody Log a client in; the token is shown this once
 	//
@@ -4221,6 +4595,104 @@ func (c *Client) SetCalendarWithBody(ctx context.Context, name string, contentTy
 // Corresponds with PUT /calendars/{name} (the `SetCalendar` operationId).
 func (c *Client) SetCalendar(ctx context.Context, name string, body SetCalendarJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetCalendarRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListChannels The ways by which people are told
+//
+// Corresponds with GET /channels (the `ListChannels` operationId).
+func (c *Client) ListChannels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListChannelsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveChannel Forget a channel
+//
+// Corresponds with DELETE /channels/{name} (the `RemoveChannel` operationId).
+func (c *Client) RemoveChannel(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveChannelRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetChannelWithBody Add or replace a channel
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /channels/{name} (the `SetChannel` operationId).
+func (c *Client) SetChannelWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetChannelRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetChannel Add or replace a channel
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /channels/{name} (the `SetChannel` operationId).
+func (c *Client) SetChannel(ctx context.Context, name string, body SetChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetChannelRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestChannelWithBody Send a test message by a channel, now
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /channels/{name}/test (the `TestChannel` operationId).
+func (c *Client) TestChannelWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestChannelRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestChannel Send a test message by a channel, now
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /channels/{name}/test (the `TestChannel` operationId).
+func (c *Client) TestChannel(ctx context.Context, name string, body TestChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestChannelRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5040,6 +5512,21 @@ func (c *Client) SayOfIncident(ctx context.Context, id string, body SayOfInciden
 	return c.Client.Do(req)
 }
 
+// GetTold Who was told of an incident, and who will be
+//
+// Corresponds with GET /incidents/{id}/told (the `GetTold` operationId).
+func (c *Client) GetTold(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetToldRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetJournal The record of what was done, the newest first
 //
 // Corresponds with GET /journal (the `GetJournal` operationId).
@@ -5109,6 +5596,21 @@ func (c *Client) ExportJournal(ctx context.Context, params *ExportJournalParams,
 // Corresponds with GET /journal/verify (the `VerifyJournal` operationId).
 func (c *Client) VerifyJournal(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewVerifyJournalRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListNotes What people were told, or are to be, the newest first
+//
+// Corresponds with GET /notes (the `ListNotes` operationId).
+func (c *Client) ListNotes(ctx context.Context, params *ListNotesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListNotesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5744,6 +6246,70 @@ func (c *Client) ForgetTaught(ctx context.Context, size string, reqEditors ...Re
 	return c.Client.Do(req)
 }
 
+// GetTelling Who is told of what
+//
+// Corresponds with GET /telling (the `GetTelling` operationId).
+func (c *Client) GetTelling(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetTellingRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetTellingWithBody Say who is told of what
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /telling (the `SetTelling` operationId).
+func (c *Client) SetTellingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetTellingRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetTelling Say who is told of what
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /telling (the `SetTelling` operationId).
+func (c *Client) SetTelling(ctx context.Context, body SetTellingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetTellingRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewTelling Who would be told of an incident that opened at a moment, if nobody saw to it
+//
+// Corresponds with GET /telling/preview (the `PreviewTelling` operationId).
+func (c *Client) PreviewTelling(ctx context.Context, params *PreviewTellingParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewTellingRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // CreateTokenWithBody Log a client in; the token is shown this once
 //
 // Takes any type of body and a specified content type.
@@ -6367,6 +6933,161 @@ func NewSetCalendarRequestWithBody(server string, name string, contentType strin
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListChannelsRequest constructs an http.Request for the ListChannels method
+func NewListChannelsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/channels")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveChannelRequest constructs an http.Request for the RemoveChannel method
+func NewRemoveChannelRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/channels/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetChannelRequest calls the generic SetChannel builder with application/json body
+func NewSetChannelRequest(server string, name string, body SetChannelJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetChannelRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetChannelRequestWithBody constructs an http.Request for the SetChannel method, with any body, and a specified content type
+func NewSetChannelRequestWithBody(server string, name string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/channels/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTestChannelRequest calls the generic TestChannel builder with application/json body
+func NewTestChannelRequest(server string, name string, body TestChannelJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTestChannelRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewTestChannelRequestWithBody constructs an http.Request for the TestChannel method, with any body, and a specified content type
+func NewTestChannelRequestWithBody(server string, name string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/channels/%s/test", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -8515,6 +9236,40 @@ func NewSayOfIncidentRequestWithBody(server string, id string, contentType strin
 	return req, nil
 }
 
+// NewGetToldRequest constructs an http.Request for the GetTold method
+func NewGetToldRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/incidents/%s/told", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetJournalRequest constructs an http.Request for the GetJournal method
 func NewGetJournalRequest(server string, params *GetJournalParams) (*http.Request, error) {
 	var err error
@@ -8735,6 +9490,84 @@ func NewVerifyJournalRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListNotesRequest constructs an http.Request for the ListNotes method
+func NewListNotesRequest(server string, params *ListNotesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/notes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Person != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "person", *params.Person, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -9877,6 +10710,147 @@ func NewForgetTaughtRequest(server string, size string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetTellingRequest constructs an http.Request for the GetTelling method
+func NewGetTellingRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/telling")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetTellingRequest calls the generic SetTelling builder with application/json body
+func NewSetTellingRequest(server string, body SetTellingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetTellingRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetTellingRequestWithBody constructs an http.Request for the SetTelling method, with any body, and a specified content type
+func NewSetTellingRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/telling")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPreviewTellingRequest constructs an http.Request for the PreviewTelling method
+func NewPreviewTellingRequest(server string, params *PreviewTellingParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/telling/preview")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "device", params.Device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Kind != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kind", *params.Kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewCreateTokenRequest calls the generic CreateToken builder with application/json body
 func NewCreateTokenRequest(server string, body CreateTokenJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -10316,6 +11290,48 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /calendars/{name} (the `SetCalendar` operationId).
 	SetCalendarWithResponse(ctx context.Context, name string, body SetCalendarJSONRequestBody, reqEditors ...RequestEditorFn) (*SetCalendarResponse, error)
 
+	// ListChannelsWithResponse The ways by which people are told
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /channels (the `ListChannels` operationId).
+	ListChannelsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListChannelsResponse, error)
+
+	// RemoveChannelWithResponse Forget a channel
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /channels/{name} (the `RemoveChannel` operationId).
+	RemoveChannelWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*RemoveChannelResponse, error)
+
+	// SetChannelWithBodyWithResponse Add or replace a channel
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /channels/{name} (the `SetChannel` operationId).
+	SetChannelWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetChannelResponse, error)
+
+	// SetChannelWithResponse Add or replace a channel
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /channels/{name} (the `SetChannel` operationId).
+	SetChannelWithResponse(ctx context.Context, name string, body SetChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*SetChannelResponse, error)
+
+	// TestChannelWithBodyWithResponse Send a test message by a channel, now
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /channels/{name}/test (the `TestChannel` operationId).
+	TestChannelWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TestChannelResponse, error)
+
+	// TestChannelWithResponse Send a test message by a channel, now
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /channels/{name}/test (the `TestChannel` operationId).
+	TestChannelWithResponse(ctx context.Context, name string, body TestChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*TestChannelResponse, error)
+
 	// GetDeviceWithResponse All that is known of one device
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -10673,6 +11689,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /incidents/{id} (the `SayOfIncident` operationId).
 	SayOfIncidentWithResponse(ctx context.Context, id string, body SayOfIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*SayOfIncidentResponse, error)
 
+	// GetToldWithResponse Who was told of an incident, and who will be
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /incidents/{id}/told (the `GetTold` operationId).
+	GetToldWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetToldResponse, error)
+
 	// GetJournalWithResponse The record of what was done, the newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -10707,6 +11730,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /journal/verify (the `VerifyJournal` operationId).
 	VerifyJournalWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyJournalResponse, error)
+
+	// ListNotesWithResponse What people were told, or are to be, the newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /notes (the `ListNotes` operationId).
+	ListNotesWithResponse(ctx context.Context, params *ListNotesParams, reqEditors ...RequestEditorFn) (*ListNotesResponse, error)
 
 	// ListOperationsWithResponse Operations, the newest first
 	//
@@ -10980,6 +12010,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /taught/{size} (the `ForgetTaught` operationId).
 	ForgetTaughtWithResponse(ctx context.Context, size string, reqEditors ...RequestEditorFn) (*ForgetTaughtResponse, error)
+
+	// GetTellingWithResponse Who is told of what
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /telling (the `GetTelling` operationId).
+	GetTellingWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetTellingResponse, error)
+
+	// SetTellingWithBodyWithResponse Say who is told of what
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /telling (the `SetTelling` operationId).
+	SetTellingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetTellingResponse, error)
+
+	// SetTellingWithResponse Say who is told of what
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /telling (the `SetTelling` operationId).
+	SetTellingWithResponse(ctx context.Context, body SetTellingJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTellingResponse, error)
+
+	// PreviewTellingWithResponse Who would be told of an incident that opened at a moment, if nobody saw to it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /telling/preview (the `PreviewTelling` operationId).
+	PreviewTellingWithResponse(ctx context.Context, params *PreviewTellingParams, reqEditors ...RequestEditorFn) (*PreviewTellingResponse, error)
 
 	// CreateTokenWithBodyWithResponse Log a client in; the token is shown this once
 	//
@@ -11594,6 +12652,184 @@ func (r SetCalendarResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetCalendarResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListChannelsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Channel
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListChannelsResponse) GetJSON200() *[]Channel {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListChannelsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListChannelsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListChannelsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListChannelsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListChannelsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveChannelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveChannelResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveChannelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveChannelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveChannelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveChannelResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetChannelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetChannelResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetChannelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetChannelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetChannelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetChannelResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TestChannelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ChannelTested
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TestChannelResponse) GetJSON200() *ChannelTested {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TestChannelResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TestChannelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TestChannelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TestChannelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TestChannelResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13499,6 +14735,54 @@ func (r SayOfIncidentResponse) ContentType() string {
 	return ""
 }
 
+type GetToldResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Told
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetToldResponse) GetJSON200() *Told {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetToldResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetToldResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetToldResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetToldResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetToldResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // GetJournalResponse200Headers the declared response headers of an HTTP 200 response for GetJournal
 type GetJournalResponse200Headers struct {
 	Link *string
@@ -13678,6 +14962,54 @@ func (r VerifyJournalResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r VerifyJournalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListNotesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Note
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListNotesResponse) GetJSON200() *[]Note {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListNotesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListNotesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListNotesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListNotesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListNotesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -15020,6 +16352,150 @@ func (r ForgetTaughtResponse) ContentType() string {
 	return ""
 }
 
+type GetTellingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TellingPlan
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetTellingResponse) GetJSON200() *TellingPlan {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetTellingResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetTellingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetTellingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetTellingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetTellingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetTellingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TellingSet
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetTellingResponse) GetJSON200() *TellingSet {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetTellingResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetTellingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetTellingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetTellingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetTellingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewTellingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Turns
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewTellingResponse) GetJSON200() *Turns {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewTellingResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewTellingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewTellingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewTellingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewTellingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CreateTokenResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -15596,6 +17072,84 @@ func (c *ClientWithResponses) SetCalendarWithResponse(ctx context.Context, name 
 		return nil, err
 	}
 	return ParseSetCalendarResponse(rsp)
+}
+
+// ListChannelsWithResponse The ways by which people are told
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /channels (the `ListChannels` operationId).
+func (c *ClientWithResponses) ListChannelsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListChannelsResponse, error) {
+	rsp, err := c.ListChannels(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListChannelsResponse(rsp)
+}
+
+// RemoveChannelWithResponse Forget a channel
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /channels/{name} (the `RemoveChannel` operationId).
+func (c *ClientWithResponses) RemoveChannelWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*RemoveChannelResponse, error) {
+	rsp, err := c.RemoveChannel(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveChannelResponse(rsp)
+}
+
+// SetChannelWithBodyWithResponse Add or replace a channel
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /channels/{name} (the `SetChannel` operationId).
+func (c *ClientWithResponses) SetChannelWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetChannelResponse, error) {
+	rsp, err := c.SetChannelWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetChannelResponse(rsp)
+}
+
+// SetChannelWithResponse Add or replace a channel
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /channels/{name} (the `SetChannel` operationId).
+func (c *ClientWithResponses) SetChannelWithResponse(ctx context.Context, name string, body SetChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*SetChannelResponse, error) {
+	rsp, err := c.SetChannel(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetChannelResponse(rsp)
+}
+
+// TestChannelWithBodyWithResponse Send a test message by a channel, now
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /channels/{name}/test (the `TestChannel` operationId).
+func (c *ClientWithResponses) TestChannelWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TestChannelResponse, error) {
+	rsp, err := c.TestChannelWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestChannelResponse(rsp)
+}
+
+// TestChannelWithResponse Send a test message by a channel, now
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /channels/{name}/test (the `TestChannel` operationId).
+func (c *ClientWithResponses) TestChannelWithResponse(ctx context.Context, name string, body TestChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*TestChannelResponse, error) {
+	rsp, err := c.TestChannel(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestChannelResponse(rsp)
 }
 
 // GetDeviceWithResponse All that is known of one device
@@ -16261,6 +17815,19 @@ func (c *ClientWithResponses) SayOfIncidentWithResponse(ctx context.Context, id 
 	return ParseSayOfIncidentResponse(rsp)
 }
 
+// GetToldWithResponse Who was told of an incident, and who will be
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /incidents/{id}/told (the `GetTold` operationId).
+func (c *ClientWithResponses) GetToldWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetToldResponse, error) {
+	rsp, err := c.GetTold(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetToldResponse(rsp)
+}
+
 // GetJournalWithResponse The record of what was done, the newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -16324,6 +17891,19 @@ func (c *ClientWithResponses) VerifyJournalWithResponse(ctx context.Context, req
 		return nil, err
 	}
 	return ParseVerifyJournalResponse(rsp)
+}
+
+// ListNotesWithResponse What people were told, or are to be, the newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /notes (the `ListNotes` operationId).
+func (c *ClientWithResponses) ListNotesWithResponse(ctx context.Context, params *ListNotesParams, reqEditors ...RequestEditorFn) (*ListNotesResponse, error) {
+	rsp, err := c.ListNotes(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListNotesResponse(rsp)
 }
 
 // ListOperationsWithResponse Operations, the newest first
@@ -16833,6 +18413,58 @@ func (c *ClientWithResponses) ForgetTaughtWithResponse(ctx context.Context, size
 	return ParseForgetTaughtResponse(rsp)
 }
 
+// GetTellingWithResponse Who is told of what
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /telling (the `GetTelling` operationId).
+func (c *ClientWithResponses) GetTellingWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetTellingResponse, error) {
+	rsp, err := c.GetTelling(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetTellingResponse(rsp)
+}
+
+// SetTellingWithBodyWithResponse Say who is told of what
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /telling (the `SetTelling` operationId).
+func (c *ClientWithResponses) SetTellingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetTellingResponse, error) {
+	rsp, err := c.SetTellingWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetTellingResponse(rsp)
+}
+
+// SetTellingWithResponse Say who is told of what
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /telling (the `SetTelling` operationId).
+func (c *ClientWithResponses) SetTellingWithResponse(ctx context.Context, body SetTellingJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTellingResponse, error) {
+	rsp, err := c.SetTelling(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetTellingResponse(rsp)
+}
+
+// PreviewTellingWithResponse Who would be told of an incident that opened at a moment, if nobody saw to it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /telling/preview (the `PreviewTelling` operationId).
+func (c *ClientWithResponses) PreviewTellingWithResponse(ctx context.Context, params *PreviewTellingParams, reqEditors ...RequestEditorFn) (*PreviewTellingResponse, error) {
+	rsp, err := c.PreviewTelling(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewTellingResponse(rsp)
+}
+
 // CreateTokenWithBodyWithResponse Log a client in; the token is shown this once
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -17339,6 +18971,130 @@ func ParseSetCalendarResponse(rsp *http.Response) (*SetCalendarResponse, error) 
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListChannelsResponse parses an HTTP response from a ListChannelsWithResponse call
+func ParseListChannelsResponse(rsp *http.Response) (*ListChannelsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListChannelsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Channel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveChannelResponse parses an HTTP response from a RemoveChannelWithResponse call
+func ParseRemoveChannelResponse(rsp *http.Response) (*RemoveChannelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveChannelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetChannelResponse parses an HTTP response from a SetChannelWithResponse call
+func ParseSetChannelResponse(rsp *http.Response) (*SetChannelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetChannelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTestChannelResponse parses an HTTP response from a TestChannelWithResponse call
+func ParseTestChannelResponse(rsp *http.Response) (*TestChannelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TestChannelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ChannelTested
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -18669,6 +20425,39 @@ func ParseSayOfIncidentResponse(rsp *http.Response) (*SayOfIncidentResponse, err
 	return response, nil
 }
 
+// ParseGetToldResponse parses an HTTP response from a GetToldWithResponse call
+func ParseGetToldResponse(rsp *http.Response) (*GetToldResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetToldResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Told
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetJournalResponse parses an HTTP response from a GetJournalWithResponse call
 func ParseGetJournalResponse(rsp *http.Response) (*GetJournalResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -18786,6 +20575,39 @@ func ParseVerifyJournalResponse(rsp *http.Response) (*VerifyJournalResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest JournalSeal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListNotesResponse parses an HTTP response from a ListNotesWithResponse call
+func ParseListNotesResponse(rsp *http.Response) (*ListNotesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListNotesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Note
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -19752,6 +21574,105 @@ func ParseForgetTaughtResponse(rsp *http.Response) (*ForgetTaughtResponse, error
 	return response, nil
 }
 
+// ParseGetTellingResponse parses an HTTP response from a GetTellingWithResponse call
+func ParseGetTellingResponse(rsp *http.Response) (*GetTellingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetTellingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TellingPlan
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetTellingResponse parses an HTTP response from a SetTellingWithResponse call
+func ParseSetTellingResponse(rsp *http.Response) (*SetTellingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetTellingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TellingSet
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePreviewTellingResponse parses an HTTP response from a PreviewTellingWithResponse call
+func ParsePreviewTellingResponse(rsp *http.Response) (*PreviewTellingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewTellingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Turns
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCreateTokenResponse parses an HTTP response from a CreateTokenWithResponse call
 func ParseCreateTokenResponse(rsp *http.Response) (*CreateTokenResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -20046,6 +21967,18 @@ type ServerInterface interface {
 	// SetCalendar Add or replace a calendar
 	// (PUT /calendars/{name})
 	SetCalendar(ctx *echo.Context, name string) error
+	// ListChannels The ways by which people are told
+	// (GET /channels)
+	ListChannels(ctx *echo.Context) error
+	// RemoveChannel Forget a channel
+	// (DELETE /channels/{name})
+	RemoveChannel(ctx *echo.Context, name string) error
+	// SetChannel Add or replace a channel
+	// (PUT /channels/{name})
+	SetChannel(ctx *echo.Context, name string) error
+	// TestChannel Send a test message by a channel, now
+	// (POST /channels/{name}/test)
+	TestChannel(ctx *echo.Context, name string) error
 	// GetDevice All that is known of one device
 	// (GET /devices/{key})
 	GetDevice(ctx *echo.Context, key Key) error
@@ -20166,6 +22099,9 @@ type ServerInterface interface {
 	// SayOfIncident Say that it is seen to, note something, or shelve it for a time
 	// (POST /incidents/{id})
 	SayOfIncident(ctx *echo.Context, id string) error
+	// GetTold Who was told of an incident, and who will be
+	// (GET /incidents/{id}/told)
+	GetTold(ctx *echo.Context, id string) error
 	// GetJournal The record of what was done, the newest first
 	// (GET /journal)
 	GetJournal(ctx *echo.Context, params GetJournalParams) error
@@ -20178,6 +22114,9 @@ type ServerInterface interface {
 	// VerifyJournal Whether the chain of the journal holds from its first entry to its newest
 	// (GET /journal/verify)
 	VerifyJournal(ctx *echo.Context) error
+	// ListNotes What people were told, or are to be, the newest first
+	// (GET /notes)
+	ListNotes(ctx *echo.Context, params ListNotesParams) error
 	// ListOperations Operations, the newest first
 	// (GET /operations)
 	ListOperations(ctx *echo.Context, params ListOperationsParams) error
@@ -20265,6 +22204,15 @@ type ServerInterface interface {
 	// ForgetTaught Forget the characters of a size
 	// (DELETE /taught/{size})
 	ForgetTaught(ctx *echo.Context, size string) error
+	// GetTelling Who is told of what
+	// (GET /telling)
+	GetTelling(ctx *echo.Context) error
+	// SetTelling Say who is told of what
+	// (PUT /telling)
+	SetTelling(ctx *echo.Context) error
+	// PreviewTelling Who would be told of an incident that opened at a moment, if nobody saw to it
+	// (GET /telling/preview)
+	PreviewTelling(ctx *echo.Context, params PreviewTellingParams) error
 	// CreateToken Log a client in; the token is shown this once
 	// (POST /tokens)
 	CreateToken(ctx *echo.Context) error
@@ -20466,6 +22414,63 @@ func (w *ServerInterfaceWrapper) SetCalendar(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SetCalendar(ctx, name)
+	return err
+}
+
+// ListChannels converts echo context to params.
+func (w *ServerInterfaceWrapper) ListChannels(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListChannels(ctx)
+	return err
+}
+
+// RemoveChannel converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveChannel(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveChannel(ctx, name)
+	return err
+}
+
+// SetChannel converts echo context to params.
+func (w *ServerInterfaceWrapper) SetChannel(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetChannel(ctx, name)
+	return err
+}
+
+// TestChannel converts echo context to params.
+func (w *ServerInterfaceWrapper) TestChannel(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TestChannel(ctx, name)
 	return err
 }
 
@@ -21370,6 +23375,22 @@ func (w *ServerInterfaceWrapper) SayOfIncident(ctx *echo.Context) error {
 	return err
 }
 
+// GetTold converts echo context to params.
+func (w *ServerInterfaceWrapper) GetTold(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetTold(ctx, id)
+	return err
+}
+
 // GetJournal converts echo context to params.
 func (w *ServerInterfaceWrapper) GetJournal(ctx *echo.Context) error {
 	var err error
@@ -21456,6 +23477,38 @@ func (w *ServerInterfaceWrapper) VerifyJournal(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.VerifyJournal(ctx)
+	return err
+}
+
+// ListNotes converts echo context to params.
+func (w *ServerInterfaceWrapper) ListNotes(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListNotesParams
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", ctx.QueryParams(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter state: %s", err))
+	}
+
+	// ------------- Optional query parameter "person" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "person", ctx.QueryParams(), &params.Person, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter person: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListNotes(ctx, params)
 	return err
 }
 
@@ -21880,6 +23933,56 @@ func (w *ServerInterfaceWrapper) ForgetTaught(ctx *echo.Context) error {
 	return err
 }
 
+// GetTelling converts echo context to params.
+func (w *ServerInterfaceWrapper) GetTelling(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetTelling(ctx)
+	return err
+}
+
+// SetTelling converts echo context to params.
+func (w *ServerInterfaceWrapper) SetTelling(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetTelling(ctx)
+	return err
+}
+
+// PreviewTelling converts echo context to params.
+func (w *ServerInterfaceWrapper) PreviewTelling(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PreviewTellingParams
+	// ------------- Required query parameter "device" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "device", ctx.QueryParams(), &params.Device, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter device: %s", err))
+	}
+
+	// ------------- Optional query parameter "kind" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "kind", ctx.QueryParams(), &params.Kind, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter kind: %s", err))
+	}
+
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", ctx.QueryParams(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter at: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PreviewTelling(ctx, params)
+	return err
+}
+
 // CreateToken converts echo context to params.
 func (w *ServerInterfaceWrapper) CreateToken(ctx *echo.Context) error {
 	var err error
@@ -22072,6 +24175,15 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/calendars", wrapper.ListCalendars, options.OperationMiddlewares["listCalendars"]...)
 	router.DELETE(options.BaseURL+"/calendars/:name", wrapper.RemoveCalendar, options.OperationMiddlewares["removeCalendar"]...)
 	router.PUT(options.BaseURL+"/calendars/:name", wrapper.SetCalendar, options.OperationMiddlewares["setCalendar"]...)
+	router.GET(options.BaseURL+"/channels", wrapper.ListChannels, options.OperationMiddlewares["listChannels"]...)
+	router.DELETE(options.BaseURL+"/channels/:name", wrapper.RemoveChannel, options.OperationMiddlewares["removeChannel"]...)
+	router.PUT(options.BaseURL+"/channels/:name", wrapper.SetChannel, options.OperationMiddlewares["setChannel"]...)
+	router.POST(options.BaseURL+"/channels/:name/test", wrapper.TestChannel, options.OperationMiddlewares["testChannel"]...)
+	router.GET(options.BaseURL+"/telling", wrapper.GetTelling, options.OperationMiddlewares["getTelling"]...)
+	router.PUT(options.BaseURL+"/telling", wrapper.SetTelling, options.OperationMiddlewares["setTelling"]...)
+	router.GET(options.BaseURL+"/telling/preview", wrapper.PreviewTelling, options.OperationMiddlewares["previewTelling"]...)
+	router.GET(options.BaseURL+"/incidents/:id/told", wrapper.GetTold, options.OperationMiddlewares["getTold"]...)
+	router.GET(options.BaseURL+"/notes", wrapper.ListNotes, options.OperationMiddlewares["listNotes"]...)
 	router.POST(options.BaseURL+"/devices/:key/screen/teach", wrapper.TeachScreen, options.OperationMiddlewares["teachScreen"]...)
 	router.GET(options.BaseURL+"/taught", wrapper.ListTaught, options.OperationMiddlewares["listTaught"]...)
 	router.DELETE(options.BaseURL+"/taught/:size", wrapper.ForgetTaught, options.OperationMiddlewares["forgetTaught"]...)
@@ -22553,6 +24665,151 @@ type SetCalendardefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SetCalendardefaultApplicationProblemPlusJSONResponse) VisitSetCalendarResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListChannelsRequestObject struct {
+}
+
+type ListChannelsResponseObject interface {
+	VisitListChannelsResponse(w http.ResponseWriter) error
+}
+
+type ListChannels200JSONResponse []Channel
+
+func (response ListChannels200JSONResponse) VisitListChannelsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListChannelsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListChannelsdefaultApplicationProblemPlusJSONResponse) VisitListChannelsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveChannelRequestObject struct {
+	Name string `json:"name"`
+}
+
+type RemoveChannelResponseObject interface {
+	VisitRemoveChannelResponse(w http.ResponseWriter) error
+}
+
+type RemoveChannel204Response struct {
+}
+
+func (response RemoveChannel204Response) VisitRemoveChannelResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveChanneldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveChanneldefaultApplicationProblemPlusJSONResponse) VisitRemoveChannelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetChannelRequestObject struct {
+	Name string `json:"name"`
+	Body *SetChannelJSONRequestBody
+}
+
+type SetChannelResponseObject interface {
+	VisitSetChannelResponse(w http.ResponseWriter) error
+}
+
+type SetChannel204Response struct {
+}
+
+func (response SetChannel204Response) VisitSetChannelResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SetChanneldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetChanneldefaultApplicationProblemPlusJSONResponse) VisitSetChannelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestChannelRequestObject struct {
+	Name string `json:"name"`
+	Body *TestChannelJSONRequestBody
+}
+
+type TestChannelResponseObject interface {
+	VisitTestChannelResponse(w http.ResponseWriter) error
+}
+
+type TestChannel200JSONResponse ChannelTested
+
+func (response TestChannel200JSONResponse) VisitTestChannelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestChanneldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TestChanneldefaultApplicationProblemPlusJSONResponse) VisitTestChannelResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -24169,6 +26426,45 @@ func (response SayOfIncidentdefaultApplicationProblemPlusJSONResponse) VisitSayO
 	return err
 }
 
+type GetToldRequestObject struct {
+	ID string `json:"id"`
+}
+
+type GetToldResponseObject interface {
+	VisitGetToldResponse(w http.ResponseWriter) error
+}
+
+type GetTold200JSONResponse Told
+
+func (response GetTold200JSONResponse) VisitGetToldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTolddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetTolddefaultApplicationProblemPlusJSONResponse) VisitGetToldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetJournalRequestObject struct {
 	Params GetJournalParams
 }
@@ -24347,6 +26643,45 @@ type VerifyJournaldefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response VerifyJournaldefaultApplicationProblemPlusJSONResponse) VisitVerifyJournalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListNotesRequestObject struct {
+	Params ListNotesParams
+}
+
+type ListNotesResponseObject interface {
+	VisitListNotesResponse(w http.ResponseWriter) error
+}
+
+type ListNotes200JSONResponse []Note
+
+func (response ListNotes200JSONResponse) VisitListNotesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListNotesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListNotesdefaultApplicationProblemPlusJSONResponse) VisitListNotesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -25481,6 +27816,122 @@ func (response ForgetTaughtdefaultApplicationProblemPlusJSONResponse) VisitForge
 	return err
 }
 
+type GetTellingRequestObject struct {
+}
+
+type GetTellingResponseObject interface {
+	VisitGetTellingResponse(w http.ResponseWriter) error
+}
+
+type GetTelling200JSONResponse TellingPlan
+
+func (response GetTelling200JSONResponse) VisitGetTellingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTellingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetTellingdefaultApplicationProblemPlusJSONResponse) VisitGetTellingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetTellingRequestObject struct {
+	Body *SetTellingJSONRequestBody
+}
+
+type SetTellingResponseObject interface {
+	VisitSetTellingResponse(w http.ResponseWriter) error
+}
+
+type SetTelling200JSONResponse TellingSet
+
+func (response SetTelling200JSONResponse) VisitSetTellingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetTellingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetTellingdefaultApplicationProblemPlusJSONResponse) VisitSetTellingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewTellingRequestObject struct {
+	Params PreviewTellingParams
+}
+
+type PreviewTellingResponseObject interface {
+	VisitPreviewTellingResponse(w http.ResponseWriter) error
+}
+
+type PreviewTelling200JSONResponse Turns
+
+func (response PreviewTelling200JSONResponse) VisitPreviewTellingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewTellingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewTellingdefaultApplicationProblemPlusJSONResponse) VisitPreviewTellingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CreateTokenRequestObject struct {
 	Body *CreateTokenJSONRequestBody
 }
@@ -25818,6 +28269,18 @@ type StrictServerInterface interface {
 	// SetCalendar Add or replace a calendar
 	// (PUT /calendars/{name})
 	SetCalendar(ctx context.Context, request SetCalendarRequestObject) (SetCalendarResponseObject, error)
+	// ListChannels The ways by which people are told
+	// (GET /channels)
+	ListChannels(ctx context.Context, request ListChannelsRequestObject) (ListChannelsResponseObject, error)
+	// RemoveChannel Forget a channel
+	// (DELETE /channels/{name})
+	RemoveChannel(ctx context.Context, request RemoveChannelRequestObject) (RemoveChannelResponseObject, error)
+	// SetChannel Add or replace a channel
+	// (PUT /channels/{name})
+	SetChannel(ctx context.Context, request SetChannelRequestObject) (SetChannelResponseObject, error)
+	// TestChannel Send a test message by a channel, now
+	// (POST /channels/{name}/test)
+	TestChannel(ctx context.Context, request TestChannelRequestObject) (TestChannelResponseObject, error)
 	// GetDevice All that is known of one device
 	// (GET /devices/{key})
 	GetDevice(ctx context.Context, request GetDeviceRequestObject) (GetDeviceResponseObject, error)
@@ -25938,6 +28401,9 @@ type StrictServerInterface interface {
 	// SayOfIncident Say that it is seen to, note something, or shelve it for a time
 	// (POST /incidents/{id})
 	SayOfIncident(ctx context.Context, request SayOfIncidentRequestObject) (SayOfIncidentResponseObject, error)
+	// GetTold Who was told of an incident, and who will be
+	// (GET /incidents/{id}/told)
+	GetTold(ctx context.Context, request GetToldRequestObject) (GetToldResponseObject, error)
 	// GetJournal The record of what was done, the newest first
 	// (GET /journal)
 	GetJournal(ctx context.Context, request GetJournalRequestObject) (GetJournalResponseObject, error)
@@ -25950,6 +28416,9 @@ type StrictServerInterface interface {
 	// VerifyJournal Whether the chain of the journal holds from its first entry to its newest
 	// (GET /journal/verify)
 	VerifyJournal(ctx context.Context, request VerifyJournalRequestObject) (VerifyJournalResponseObject, error)
+	// ListNotes What people were told, or are to be, the newest first
+	// (GET /notes)
+	ListNotes(ctx context.Context, request ListNotesRequestObject) (ListNotesResponseObject, error)
 	// ListOperations Operations, the newest first
 	// (GET /operations)
 	ListOperations(ctx context.Context, request ListOperationsRequestObject) (ListOperationsResponseObject, error)
@@ -26037,6 +28506,15 @@ type StrictServerInterface interface {
 	// ForgetTaught Forget the characters of a size
 	// (DELETE /taught/{size})
 	ForgetTaught(ctx context.Context, request ForgetTaughtRequestObject) (ForgetTaughtResponseObject, error)
+	// GetTelling Who is told of what
+	// (GET /telling)
+	GetTelling(ctx context.Context, request GetTellingRequestObject) (GetTellingResponseObject, error)
+	// SetTelling Say who is told of what
+	// (PUT /telling)
+	SetTelling(ctx context.Context, request SetTellingRequestObject) (SetTellingResponseObject, error)
+	// PreviewTelling Who would be told of an incident that opened at a moment, if nobody saw to it
+	// (GET /telling/preview)
+	PreviewTelling(ctx context.Context, request PreviewTellingRequestObject) (PreviewTellingResponseObject, error)
 	// CreateToken Log a client in; the token is shown this once
 	// (POST /tokens)
 	CreateToken(ctx context.Context, request CreateTokenRequestObject) (CreateTokenResponseObject, error)
@@ -26454,6 +28932,150 @@ func (sh *strictHandler) SetCalendar(ctx *echo.Context, name string) error {
 		return err
 	} else if validResponse, ok := response.(SetCalendarResponseObject); ok {
 		return validResponse.VisitSetCalendarResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListChannels operation middleware
+func (sh *strictHandler) ListChannels(ctx *echo.Context) error {
+	var request ListChannelsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListChannels(ctx.Request().Context(), request.(ListChannelsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListChannels")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListChannelsResponseObject); ok {
+		return validResponse.VisitListChannelsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveChannel operation middleware
+func (sh *strictHandler) RemoveChannel(ctx *echo.Context, name string) error {
+	var request RemoveChannelRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveChannel(ctx.Request().Context(), request.(RemoveChannelRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveChannel")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveChannelResponseObject); ok {
+		return validResponse.VisitRemoveChannelResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetChannel operation middleware
+func (sh *strictHandler) SetChannel(ctx *echo.Context, name string) error {
+	var request SetChannelRequestObject
+
+	request.Name = name
+
+	var body SetChannelJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetChannel(ctx.Request().Context(), request.(SetChannelRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetChannel")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetChannelResponseObject); ok {
+		return validResponse.VisitSetChannelResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TestChannel operation middleware
+func (sh *strictHandler) TestChannel(ctx *echo.Context, name string) error {
+	var request TestChannelRequestObject
+
+	request.Name = name
+
+	var body TestChannelJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TestChannel(ctx.Request().Context(), request.(TestChannelRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TestChannel")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TestChannelResponseObject); ok {
+		return validResponse.VisitTestChannelResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -27717,6 +30339,31 @@ func (sh *strictHandler) SayOfIncident(ctx *echo.Context, id string) error {
 	return nil
 }
 
+// GetTold operation middleware
+func (sh *strictHandler) GetTold(ctx *echo.Context, id string) error {
+	var request GetToldRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetTold(ctx.Request().Context(), request.(GetToldRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetTold")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetToldResponseObject); ok {
+		return validResponse.VisitGetToldResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetJournal operation middleware
 func (sh *strictHandler) GetJournal(ctx *echo.Context, params GetJournalParams) error {
 	var request GetJournalRequestObject
@@ -27832,6 +30479,31 @@ func (sh *strictHandler) VerifyJournal(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(VerifyJournalResponseObject); ok {
 		return validResponse.VisitVerifyJournalResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListNotes operation middleware
+func (sh *strictHandler) ListNotes(ctx *echo.Context, params ListNotesParams) error {
+	var request ListNotesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListNotes(ctx.Request().Context(), request.(ListNotesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListNotes")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListNotesResponseObject); ok {
+		return validResponse.VisitListNotesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -28762,6 +31434,100 @@ func (sh *strictHandler) ForgetTaught(ctx *echo.Context, size string) error {
 		return err
 	} else if validResponse, ok := response.(ForgetTaughtResponseObject); ok {
 		return validResponse.VisitForgetTaughtResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetTelling operation middleware
+func (sh *strictHandler) GetTelling(ctx *echo.Context) error {
+	var request GetTellingRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetTelling(ctx.Request().Context(), request.(GetTellingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetTelling")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetTellingResponseObject); ok {
+		return validResponse.VisitGetTellingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetTelling operation middleware
+func (sh *strictHandler) SetTelling(ctx *echo.Context) error {
+	var request SetTellingRequestObject
+
+	var body SetTellingJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetTelling(ctx.Request().Context(), request.(SetTellingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetTelling")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetTellingResponseObject); ok {
+		return validResponse.VisitSetTellingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PreviewTelling operation middleware
+func (sh *strictHandler) PreviewTelling(ctx *echo.Context, params PreviewTellingParams) error {
+	var request PreviewTellingRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PreviewTelling(ctx.Request().Context(), request.(PreviewTellingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PreviewTelling")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PreviewTellingResponseObject); ok {
+		return validResponse.VisitPreviewTellingResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

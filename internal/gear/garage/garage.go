@@ -87,6 +87,13 @@ func (g *Garage) UserOf(name string) string {
 	return g.secrets[name].User
 }
 
+// Secret returns one that is set, by its name.
+func (g *Garage) Secret(name string) (secret.Value, error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.secret(name)
+}
+
 // secret finds a secret, and nothing where gear takes none; g.mu is held.
 func (g *Garage) secret(name string) (secret.Value, error) {
 	v, ok := g.secrets[name]

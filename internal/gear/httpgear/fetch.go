@@ -3,10 +3,6 @@ package httpgear
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
-	"crypto/tls"
-	"crypto/x509"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -25,6 +21,7 @@ import (
 	"plumbbob/internal/profile"
 	"plumbbob/internal/secret"
 	"plumbbob/internal/wire/names"
+	"plumbbob/internal/wire/pin"
 )
 
 // maxPage bounds what is read of an answer.
@@ -47,9 +44,7 @@ func newWeb(o Options) (*web, error) {
 	}
 	t := &http.Transport{DialContext: names.Default.DialContext, MaxIdleConnsPerHost: 1, IdleConnTimeout: time.Minute, MaxResponseHeaderBytes: 64 << 10}
 	if o.Pin != "" {
-		// The certificate of such gear is its own: what counts is that it is the
-		// one that we know.
-		t.TLSClientConfig = &tls.Config{InsecureSkipVerify: true, VerifyPeerCertificate: pinned(o.Pin), MinVersion: tls.VersionTLS12} //nolint:gosec // pinned
+		t.TLSClientConfig = pin.Config(o.Pin) // the certificate of such gear is its own
 	}
 	var via http.RoundTripper = t
 	if l := o.Profile.Login; l != nil && l.Kind == "digest" {
@@ -59,20 +54,6 @@ func newWeb(o Options) (*web, error) {
 		Transport: via, Timeout: o.Timeout,
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, // our login goes nowhere else
 	}}, nil
-}
-
-// errPin is a certificate that is not the one that we know.
-var errPin = errors.New("its certificate is not the one that is pinned")
-
-func pinned(pin string) func([][]byte, [][]*x509.Certificate) error {
-	return func(raw [][]byte, _ [][]*x509.Certificate) error {
-		if len(raw) > 0 {
-			if sum := sha256.Sum256(raw[0]); hex.EncodeToString(sum[:]) == pin {
-				return nil
-			}
-		}
-		return errPin
-	}
 }
 
 func (w *web) at() int { return int(w.address.Load()) % len(w.o.Addresses) }
@@ -174,9 +155,9 @@ func (w *web) err(err error, oc sending.Outcome) error {
 	e := &gear.Error{Kind: gear.Unreachable, Outcome: oc, Err: err}
 	where := fmt.Sprintf("%s at %s", w.o.Name, w.o.Addresses[w.at()])
 	switch {
-	case errors.Is(err, errPin):
+	case errors.Is(err, pin.ErrOther):
 		e.Kind, e.Outcome = gear.BadSecret, sending.NotSent
-		e.Text = where + ": " + errPin.Error() + ": find out why before you set pin anew"
+		e.Text = where + ": " + pin.ErrOther.Error() + ": find out why before you set pin anew"
 	case errors.Is(err, syscall.ECONNREFUSED):
 		e.Outcome, e.Text = sending.NotSent, where+": nothing listens there"
 	case errors.Is(err, context.Canceled):

@@ -48,7 +48,7 @@ func Start(t testing.TB, o Options) *Lab {
 		}
 		l.Estate, err = estatefile.Parse("demo", []byte(l.File))
 		require.NoError(t, err)
-		l.Lab, err = lab.Start(lab.Options{Estate: l.Estate, Speed: o.Speed, Seed: 1, NoEcho: !o.Echo, TrapPort: o.TrapPort, Frame: 200 * time.Millisecond})
+		l.Lab, err = lab.Start(lab.Options{Estate: l.Estate, Speed: o.Speed, Seed: 1, NoEcho: !o.Echo, TrapPort: o.TrapPort, Mail: "127.0.0.1:0", Frame: 200 * time.Millisecond})
 		if err != nil {
 			continue
 		}

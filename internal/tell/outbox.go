@@ -1,0 +1,465 @@
+package tell
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"plumbbob/internal/bus"
+	"plumbbob/internal/calendar"
+	"plumbbob/internal/core/incident"
+	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/telling"
+	"plumbbob/internal/health"
+	"plumbbob/internal/secret"
+	"plumbbob/internal/store"
+	"plumbbob/internal/tellfile"
+)
+
+// About is what is known of an incident beside itself.
+type About struct {
+	Role string
+	Tags []string
+	Site string // as it is called
+	Zone *time.Location
+	Line string // what its device hangs from, in one line
+	Link string // leads to it
+}
+
+// Parts are what the outbox works with.
+type Parts struct {
+	Store  *store.Store
+	Bus    *bus.Bus
+	Health *health.Book
+	Log    *slog.Logger
+	Secret func(name string) (secret.Value, error)
+	About  func(i *incident.Incident) About
+	Open   func() []*incident.Incident
+	Find   func(ctx context.Context, id string) (*incident.Incident, error)
+	Acts   func() bool // this service, of several, is the one that tells
+}
+
+// Outbox notes what people are to be told, and sends it: what was noted is sent, whatever becomes
+// of this process. It may be shared between goroutines.
+type Outbox struct {
+	Parts
+
+	mu       sync.Mutex
+	plan     *telling.Plan
+	version  store.TellingVersion
+	faults   string // what is wrong with the newest version; empty: nothing
+	channels map[string]Settings
+	windows  []operation.Window
+	silent   map[string]string // people of whom nothing was told lately, and why
+
+	wake chan struct{}
+}
+
+// NewOutbox returns an outbox that knows nobody yet.
+func NewOutbox(p Parts) *Outbox {
+	return &Outbox{Parts: p, plan: &telling.Plan{}, channels: map[string]Settings{}, silent: map[string]string{}, wake: make(chan struct{}, 1)}
+}
+
+const (
+	tellEvery  = time.Second
+	readEvery  = 5 * time.Second
+	claimMost  = 200
+	lostAfter  = 2 * time.Minute // what was being sent for so long is sent again
+	atOnce     = 8
+	giveUpIn   = 24 * time.Hour
+	firstRetry = 20 * time.Second
+	mostRetry  = 15 * time.Minute
+	mostItems  = 50 // in one message
+)
+
+// Run tells until ctx ends, and returns the cause.
+func (o *Outbox) Run(ctx context.Context) error {
+	tick := time.NewTicker(tellEvery)
+	defer tick.Stop()
+	var read time.Time
+	for {
+		if now := time.Now(); now.Sub(read) >= readEvery {
+			o.trouble(ctx, o.Refresh(ctx))
+			read = now
+			if o.Acts() {
+				o.trouble(ctx, o.due(ctx, now.UTC()))
+			}
+		}
+		if o.Acts() {
+			o.trouble(ctx, o.send(ctx, time.Now().UTC()))
+		}
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-tick.C:
+		case <-o.wake:
+		}
+	}
+}
+
+func (o *Outbox) trouble(ctx context.Context, err error) {
+	switch {
+	case err == nil:
+		o.Health.Well("outbox")
+	case ctx.Err() == nil && !errors.Is(err, store.ErrAway):
+		o.Health.Ails("outbox", "what people are to be told waits: "+err.Error())
+	}
+}
+
+// Refresh reads who is told of what, by what, and what is being worked on.
+func (o *Outbox) Refresh(ctx context.Context) error {
+	rows, err := o.Store.Channels(ctx)
+	if err != nil {
+		return err
+	}
+	channels := map[string]Settings{}
+	for _, r := range rows {
+		var s Settings
+		if err := json.Unmarshal([]byte(r.Doc), &s); err != nil {
+			o.Health.Ails("channel "+r.Name, fmt.Sprintf("the channel %s cannot be read: set it again with plumb channel set: %s", r.Name, err))
+			continue
+		}
+		channels[r.Name] = s
+	}
+	windows, err := o.Store.Windows(ctx, time.Now())
+	if err != nil {
+		return err
+	}
+	version, err := o.Store.Telling(ctx)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	calendars, err := o.calendars(ctx)
+	if err != nil {
+		return err
+	}
+	plan, err := &telling.Plan{}, error(nil)
+	if version.Text != "" {
+		plan, err = tellfile.Parse("telling", []byte(version.Text), calendars)
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.channels, o.windows, o.version = channels, windows, version
+	if o.faults = ""; err != nil { // as when a calendar was taken away: what was known before goes on
+		o.faults = err.Error()
+		o.Health.Grave("telling", "who is told of what cannot be read any more, and the version before counts: "+err.Error())
+		return nil
+	}
+	o.Health.Well("telling")
+	o.plan = plan
+	return nil
+}
+
+// calendars finds those that are set, by name.
+func (o *Outbox) calendars(ctx context.Context) (func(string) *calendar.Calendar, error) {
+	texts, err := o.Store.Calendars(ctx)
+	return func(name string) *calendar.Calendar {
+		for _, t := range texts {
+			if t.Name == name {
+				c, err := calendar.Parse(t.Text, time.UTC)
+				if err != nil {
+					return nil
+				}
+				return c
+			}
+		}
+		return nil
+	}, err
+}
+
+// Parse reads a version as it would be set.
+func (o *Outbox) Parse(ctx context.Context, name string, text []byte) (*telling.Plan, error) {
+	calendars, err := o.calendars(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return tellfile.Parse(name, text, calendars)
+}
+
+// Plan is who is told of what, and what the text of it is.
+func (o *Outbox) Plan() (*telling.Plan, store.TellingVersion) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.plan, o.version
+}
+
+// Lacks lists what would keep people from being told by a plan: channels that are not there,
+// addresses that do not fit, nobody who is told of anything.
+func (o *Outbox) Lacks(p *telling.Plan) (out []string) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	for _, who := range slices.Sorted(maps.Keys(p.People)) {
+		for _, w := range p.People[who].Ways {
+			s, is := o.channels[w.Channel]
+			if !is {
+				out = append(out, fmt.Sprintf("%s is told by %s, and there is no such channel: plumb channel set %s", who, w.Channel, w.Channel))
+				continue
+			}
+			if err := s.CheckTo(w.To); err != nil {
+				out = append(out, fmt.Sprintf("%s is told by %s: %s", who, w.Channel, err))
+			}
+		}
+	}
+	if len(p.Rules) == 0 {
+		out = append(out, "nobody is told of anything: there are no rules")
+	}
+	return out
+}
+
+// Subject is an incident as rules see it.
+func (o *Outbox) Subject(i *incident.Incident, now time.Time) telling.Subject {
+	a := o.About(i)
+	s := telling.Subject{Incident: i, Role: a.Role, Tags: a.Tags}
+	if i.ShelvedAt(now) {
+		s.HeldUntil, s.HeldWhy = i.Shelved.Until, "it was shelved by "+i.Shelved.By
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	for _, w := range o.windows {
+		if (w.Device == i.Device || w.Device == "" && w.Site == i.Site) && !now.Before(w.From) && now.Before(w.Until) && w.Until.After(s.HeldUntil) {
+			s.HeldUntil, s.HeldWhy = w.Until, fmt.Sprintf("%s worked on it: %s", w.By, w.Why)
+		}
+	}
+	return s
+}
+
+// Next is a store.Teller.
+func (o *Outbox) Next(i *incident.Incident, have []telling.Note) telling.Change {
+	now := time.Now().UTC()
+	plan, _ := o.Plan()
+	change := plan.Next(o.Subject(i, now), have, now)
+	if len(change.Add) > 0 {
+		o.poke()
+	}
+	return change
+}
+
+func (o *Outbox) poke() {
+	select {
+	case o.wake <- struct{}{}:
+	default:
+	}
+}
+
+// due notes what has become due by time alone.
+func (o *Outbox) due(ctx context.Context, now time.Time) error {
+	plan, _ := o.Plan()
+	for _, i := range o.Open() {
+		rows, err := o.Store.Notes(ctx, store.NoteFilter{Incident: i.ID})
+		if err != nil {
+			return err
+		}
+		slices.Reverse(rows) // the oldest first
+		have := make([]telling.Note, len(rows))
+		for n, r := range rows {
+			have[n] = r.Note
+		}
+		if c := plan.Next(o.Subject(i, now), have, now); len(c.Add) == 0 && len(c.Drop) == 0 {
+			continue
+		}
+		if err := o.Store.Retell(ctx, i, o.Next); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// send sends what is due, all of it.
+func (o *Outbox) send(ctx context.Context, now time.Time) error {
+	for {
+		claimed, err := o.Store.ClaimNotes(ctx, now, now.Add(-lostAfter), claimMost)
+		if err != nil || len(claimed) == 0 {
+			return err
+		}
+		by := map[string][]store.NoteRow{}
+		for _, n := range claimed {
+			by[n.Person] = append(by[n.Person], n)
+		}
+		work, ctx := errgroup.WithContext(ctx)
+		work.SetLimit(atOnce)
+		for _, who := range slices.Sorted(maps.Keys(by)) {
+			for part := range slices.Chunk(by[who], mostItems) {
+				work.Go(func() error { return o.tell(ctx, who, part, now) })
+			}
+		}
+		if err := work.Wait(); err != nil || len(claimed) < claimMost {
+			return err
+		}
+	}
+}
+
+// tell tells one person what is due to them, in one message, and records what became of it.
+func (o *Outbox) tell(ctx context.Context, who string, notes []store.NoteRow, now time.Time) error {
+	plan, _ := o.Plan()
+	person, known := plan.People[who]
+	var items []telling.Item
+	var told, left []store.NoteRow
+	for _, n := range notes {
+		i, err := o.Find(ctx, n.Incident)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		item, state := o.item(ctx, plan, &n, i, known, now)
+		if state != telling.Sending {
+			n.State = state
+			left = append(left, n)
+			continue
+		}
+		items, told = append(items, item), append(told, n)
+	}
+	if len(told) == 0 {
+		return o.Store.SaveNotes(ctx, left)
+	}
+	m := telling.Compose(messageID(told), items, cmp.Or(person.Zone, time.UTC), now)
+	channel, says, err := o.by(ctx, person, m)
+	for n := range told {
+		x := &told[n]
+		x.Tries++
+		x.Channel, x.Subject, x.Text = channel, m.Subject, m.Text
+		if x.Says = says; err == nil {
+			x.State, x.At, x.Kind, x.Size = telling.Sent, now, items[n].Incident.Kind, len(items[n].Incident.Explains)
+			continue
+		}
+		x.Says = err.Error()
+		if x.State, x.Due = telling.Queued, now.Add(retryIn(x.Tries)); now.Sub(x.Noted) > giveUpIn {
+			x.State = telling.Failed
+		}
+	}
+	o.reached(who, err)
+	var entries []store.Entry
+	if err == nil || told[0].State == telling.Failed {
+		entries = append(entries, journalled(person, channel, m, err, now))
+	}
+	// Also when the service is ending: it has been sent, and would be sent again.
+	saving, cancel := context.WithTimeout(context.WithoutCancel(ctx), sendWithin)
+	defer cancel()
+	if err := o.Store.SaveNotes(saving, append(told, left...), entries...); err != nil {
+		return err
+	}
+	for _, x := range items {
+		o.Bus.Incidents.Publish(x.Incident)
+	}
+	if len(entries) > 0 {
+		o.Bus.Journal.Publish(bus.NewEntry{})
+	}
+	return nil
+}
+
+// item is what a note says, or what becomes of it instead.
+func (o *Outbox) item(ctx context.Context, plan *telling.Plan, n *store.NoteRow, i *incident.Incident, known bool, now time.Time) (telling.Item, telling.State) {
+	drop := func(why string) (telling.Item, telling.State) {
+		n.Says = why
+		return telling.Item{}, telling.Dropped
+	}
+	switch {
+	case i == nil:
+		return drop("its incident is gone")
+	case !known:
+		return drop("nobody of that name is told any more")
+	}
+	if why := n.Gone(i); why != "" {
+		return drop(why)
+	}
+	if n.What == telling.Over {
+		if was, err := o.toldBefore(ctx, n.Note); err != nil || !was {
+			return drop("they had not been told that it was open")
+		}
+	}
+	if until, why := plan.Wait(n.Note, o.Subject(i, now), now); !until.IsZero() {
+		n.Due, n.Held = until, why
+		return telling.Item{}, telling.Queued
+	}
+	a := o.About(i)
+	return telling.Item{Note: n.Note, Incident: i, Site: a.Site, Line: a.Line, Link: a.Link}, telling.Sending
+}
+
+// toldBefore says whether somebody was told of an incident before a note of its end.
+func (o *Outbox) toldBefore(ctx context.Context, n telling.Note) (bool, error) {
+	rows, err := o.Store.Notes(ctx, store.NoteFilter{Incident: n.Incident, Person: n.Person, State: telling.Sent})
+	return slices.ContainsFunc(rows, func(r store.NoteRow) bool { return r.What != telling.Over }), err
+}
+
+func messageID(told []store.NoteRow) string {
+	if len(told) == 1 {
+		return told[0].ID
+	}
+	return fmt.Sprintf("%s.and-%d", told[0].ID, len(told)-1)
+}
+
+func retryIn(tries int) time.Duration { return min(mostRetry, firstRetry<<min(tries-1, 10)) }
+
+// by sends a message to somebody by the first of their ways that takes it.
+func (o *Outbox) by(ctx context.Context, p telling.Person, m telling.Message) (channel, says string, err error) {
+	var failed []string
+	for _, w := range p.Ways {
+		says, err := o.Send(ctx, w.Channel, w.To, m)
+		if err == nil {
+			return w.Channel, says, nil
+		}
+		channel = w.Channel
+		failed = append(failed, w.Channel+": "+err.Error())
+	}
+	return channel, "", errors.New(strings.Join(failed, "; "))
+}
+
+// Send sends a message by a channel. Its error says what the channel did not take.
+func (o *Outbox) Send(ctx context.Context, channel, to string, m telling.Message) (says string, err error) {
+	o.mu.Lock()
+	s, is := o.channels[channel]
+	o.mu.Unlock()
+	if !is {
+		return "", fmt.Errorf("there is no channel %q", channel)
+	}
+	return o.Try(ctx, s, to, m)
+}
+
+// Try sends a message by what would be a channel.
+func (o *Outbox) Try(ctx context.Context, s Settings, to string, m telling.Message) (says string, err error) {
+	if err := s.CheckTo(to); err != nil {
+		return "", err
+	}
+	v, err := o.Secret(s.Secret)
+	if err != nil {
+		return "", err
+	}
+	return s.send(ctx, v, to, m)
+}
+
+// reached notes whether somebody could be told; that nobody can be is on the board.
+func (o *Outbox) reached(who string, err error) {
+	o.mu.Lock()
+	if err != nil {
+		o.silent[who] = err.Error()
+	} else {
+		delete(o.silent, who)
+	}
+	silent := maps.Clone(o.silent)
+	o.mu.Unlock()
+	if len(silent) == 0 {
+		o.Health.Well("messages")
+		return
+	}
+	first := slices.Min(slices.Collect(maps.Keys(silent)))
+	o.Health.Grave("messages", fmt.Sprintf("messages to %s wait, no way to them works: plumb telling sent --waiting lists them; %s: %s", strings.Join(slices.Sorted(maps.Keys(silent)), ", "), first, silent[first]))
+}
+
+func journalled(p telling.Person, channel string, m telling.Message, err error, now time.Time) store.Entry {
+	e := store.Entry{At: now, Who: "plumbd", Kind: store.EntryTelling, Result: "done", Text: fmt.Sprintf("Told %s by %s: %s", p.Title, channel, m.Subject)}
+	if err != nil {
+		e.Result, e.Text = "failed", fmt.Sprintf("Could not tell %s: %s: %s", p.Title, m.Subject, err)
+	}
+	if len(m.Items) == 1 {
+		e.Device, e.Site = m.Items[0].Incident.Device, m.Items[0].Incident.Site
+	}
+	return e
+}

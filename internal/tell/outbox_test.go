@@ -1,0 +1,184 @@
+package tell
+
+import (
+	"context"
+	"encoding/json"
+	"log/slog"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"plumbbob/internal/bus"
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/incident"
+	"plumbbob/internal/core/telling"
+	"plumbbob/internal/health"
+	"plumbbob/internal/lab/post"
+	"plumbbob/internal/secret"
+	"plumbbob/internal/store"
+	"plumbbob/internal/store/storetest"
+)
+
+const told = `
+plumb-telling: 1
+people:
+  ann: {ways: [{channel: broken, to: ann@pier.example}, {channel: office, to: ann@pier.example}]}
+  tom: {ways: [{channel: office, to: tom@pier.example}], quiet: [{from: "00:00", until: "00:00"}]}
+rules:
+  - {name: all, tell: [{who: [ann, tom]}]}
+`
+
+// office is an outbox with a mail server and one incident.
+type office struct {
+	*testing.T
+	*Outbox
+	mail *post.Server
+	one  *incident.Incident
+}
+
+func opened(t *testing.T) *office {
+	server, err := post.Start(post.Options{Address: "127.0.0.1:0"})
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, server.Close()) })
+	o := &office{T: t, mail: server, one: &incident.Incident{ID: "abc", Device: "router", Site: "pier", Kind: "hung", Opened: time.Now().UTC().Add(-time.Hour)}}
+	o.Outbox = NewOutbox(Parts{
+		Store: storetest.Open(t), Bus: &bus.Bus{}, Health: health.New(slog.New(slog.DiscardHandler)), Log: slog.New(slog.DiscardHandler),
+		Secret: func(string) (secret.Value, error) { return secret.Value{}, nil },
+		About:  func(*incident.Incident) About { return About{Site: "Skarvoe", Zone: time.UTC} },
+		Open:   func() []*incident.Incident { return []*incident.Incident{o.one} },
+		Find:   func(context.Context, string) (*incident.Incident, error) { return o.one.Clone(), nil },
+		Acts:   func() bool { return true },
+	})
+	for name, s := range map[string]Settings{"office": {Kind: Mail, Server: server.Address, TLS: NoTLS, From: "plumb@pier.example"}, "broken": {Kind: Mail, Server: "127.0.0.1:1", TLS: NoTLS, From: "plumb@pier.example"}} {
+		doc, err := json.Marshal(s)
+		require.NoError(t, err)
+		require.NoError(t, o.Store.SetChannel(t.Context(), store.ChannelRow{Name: name, Kind: s.Kind, Doc: string(doc), SetAt: noon, SetBy: "ann"}))
+	}
+	require.NoError(t, o.Store.SetTelling(t.Context(), store.TellingVersion{At: noon, Who: "ann", Text: told}))
+	require.NoError(t, o.Refresh(t.Context()))
+	return o
+}
+
+// saved records how the incident is now.
+func (o *office) saved() { require.NoError(o, o.Store.SaveIncident(o.Context(), o.one, o.Next)) }
+
+// came is what has come, to whom and what, the oldest first.
+func (o *office) came() (out []string) {
+	for _, l := range o.mail.Letters() {
+		out = append(out, l.To[0]+" "+l.Subject)
+	}
+	return out
+}
+
+func (o *office) notes(state telling.State) (out []string) {
+	rows, err := o.Store.Notes(o.Context(), store.NoteFilter{State: state})
+	require.NoError(o, err)
+	for _, r := range rows {
+		out = append(out, r.ID)
+	}
+	return out
+}
+
+// TestToldOnceAndInFull: noted with the incident, sent by the first way that works, once; what is
+// held comes when that is over; the end is told to who was told.
+func TestToldOnceAndInFull(t *testing.T) {
+	o := opened(t)
+	o.saved()
+	o.saved()
+	now := time.Now().UTC()
+	require.NoError(t, o.send(t.Context(), now))
+	require.NoError(t, o.send(t.Context(), now))
+	require.Equal(t, []string{"ann@pier.example router is hung"}, o.came(), "by her second way, since the first is broken")
+	entries, err := o.Store.Journal(t.Context(), store.JournalFilter{Limit: 10})
+	require.NoError(t, err)
+	require.Equal(t, "Told ann by office: router is hung", entries[0].Text)
+	require.Equal(t, []string{"abc.tom.opened.1"}, o.notes(telling.Queued), "he has quiet hours all day")
+
+	o.one.Explains = []estate.Key{"camera"}
+	require.NoError(t, o.due(t.Context(), now))
+	require.NoError(t, o.send(t.Context(), now.Add(telling.Between+time.Second)))
+	require.Equal(t, "ann@pier.example router takes 1 more along: is hung, 1 behind it cut off", o.came()[1])
+
+	o.one.Ended, o.one.Ending = now, "it is steady again"
+	o.saved()
+	require.NoError(t, o.send(t.Context(), now.Add(time.Second)))
+	require.Len(t, o.came(), 2, "it may come back")
+	require.NoError(t, o.send(t.Context(), now.Add(telling.Settles+time.Second)))
+	require.Equal(t, "ann@pier.example Over after 1 h: router, which was hung", o.came()[2])
+	require.Len(t, o.came(), 3)
+}
+
+// TestNothingIsLost: neither by a mail server that takes nothing for a while, nor by an end of this
+// process between sending and recording, after which the same message comes again.
+func TestNothingIsLost(t *testing.T) {
+	o := opened(t)
+	o.mail.Shut(true)
+	o.saved()
+	now := time.Now().UTC()
+	require.NoError(t, o.send(t.Context(), now))
+	ails := o.Health.List()
+	require.Len(t, ails, 1)
+	require.True(t, ails[0].Grave)
+	require.Contains(t, ails[0].Text, "messages to ann wait, no way to them works")
+	require.Contains(t, ails[0].Text, "come back later")
+	require.NoError(t, o.send(t.Context(), now.Add(time.Second)))
+	rows, err := o.Store.Notes(t.Context(), store.NoteFilter{Person: "ann"})
+	require.NoError(t, err)
+	require.Equal(t, 1, rows[0].Tries, "not at once again")
+	o.mail.Shut(false)
+	require.NoError(t, o.send(t.Context(), now.Add(firstRetry+time.Second)))
+	require.Len(t, o.came(), 1)
+	require.Empty(t, o.Health.List())
+
+	second := *o.one
+	second.ID = "def"
+	o.one = &second
+	o.saved()
+	now = time.Now().UTC()
+	claimed, err := o.Store.ClaimNotes(t.Context(), now, now.Add(-lostAfter), claimMost)
+	require.NoError(t, err)
+	require.Len(t, claimed, 1, "and then there is an end")
+	require.NoError(t, o.send(t.Context(), now.Add(time.Minute)))
+	require.Len(t, o.came(), 1, "it may be on its way still")
+	require.NoError(t, o.send(t.Context(), now.Add(lostAfter+time.Second)))
+	require.Len(t, o.came(), 2)
+	require.Equal(t, "<def.ann.opened.1@pier.example>", o.mail.Letters()[1].ID)
+
+	third := second
+	third.ID = "ghi"
+	o.one = &third
+	o.mail.Shut(true)
+	o.saved()
+	require.NoError(t, o.send(t.Context(), now.Add(3*time.Minute)))
+	third.Ended = now
+	o.saved()
+	require.NoError(t, o.send(t.Context(), now.Add(48*time.Hour)))
+	require.Empty(t, o.notes(telling.Failed), "nobody needs to know any more")
+	require.True(t, strings.HasPrefix(o.notes(telling.Dropped)[0], "ghi.ann"))
+}
+
+// TestSeveralAtOnce: what somebody is told of at the same time is one message.
+func TestSeveralAtOnce(t *testing.T) {
+	o := opened(t)
+	o.saved()
+	other := *o.one
+	other.ID = "def"
+	require.NoError(t, o.Store.SaveIncident(t.Context(), &other, o.Next))
+	require.NoError(t, o.send(t.Context(), time.Now().UTC()))
+	require.Equal(t, []string{"ann@pier.example 2 incidents, 2 of them open"}, o.came())
+}
+
+// TestAPlanThatCannotBeRead: the one before goes on.
+func TestAPlanThatCannotBeRead(t *testing.T) {
+	o := opened(t)
+	require.NoError(t, o.Store.SetTelling(t.Context(), store.TellingVersion{At: noon, Who: "ann", Text: "plumb-telling: 9\n"}))
+	require.NoError(t, o.Refresh(t.Context()))
+	plan, _ := o.Plan()
+	require.Len(t, plan.People, 2)
+	require.Contains(t, o.Health.List()[0].Text, "who is told of what cannot be read any more")
+	plan, err := o.Parse(t.Context(), "f", []byte(strings.ReplaceAll(told, "channel: broken", "channel: gone")))
+	require.NoError(t, err)
+	require.Contains(t, o.Lacks(plan)[0], "ann is told by gone, and there is no such channel")
+}
