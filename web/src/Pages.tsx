@@ -27,6 +27,10 @@ const router = createBrowserRouter([
           },
           { path: '/power', lazy: async () => ({ Component: (await import('./pages/Power')).PowerPage }) },
           { path: '/incidents', lazy: async () => ({ Component: (await import('./pages/Incidents')).IncidentsPage }) },
+          {
+            path: '/incidents/:id',
+            lazy: async () => ({ Component: (await import('./pages/Incident')).IncidentPage }),
+          },
           { path: '/journal', lazy: async () => ({ Component: (await import('./pages/Journal')).JournalPage }) },
           { path: '/events', lazy: async () => ({ Component: (await import('./pages/Events')).EventsPage }) },
           { path: '/estate', lazy: async () => ({ Component: (await import('./pages/Estate')).EstatePage }) },

@@ -257,18 +257,35 @@ export const useJournal = (filter: { device?: string; who?: string; kind?: strin
     ...live,
   })
 
-export const useOperation = (id: string) =>
-  useQuery({
-    queryKey: ['operation', id],
-    queryFn: ({ signal }) => unwrap(api.GET('/operations/{id}', { params: { path: { id } }, signal })),
-    ...live,
-  })
+export const operationQuery = (id: string) => ({
+  queryKey: ['operation', id],
+  queryFn: ({ signal }: { signal: AbortSignal }) =>
+    unwrap(api.GET('/operations/{id}', { params: { path: { id } }, signal })),
+  ...live,
+})
+
+export const useOperation = (id: string) => useQuery(operationQuery(id))
 
 export const useIncidents = (query: { all: boolean; text?: string; limit?: number }) =>
   useQuery({
     queryKey: ['incidents', query],
     queryFn: ({ signal }) => unwrap(api.GET('/incidents', { params: { query }, signal })),
     placeholderData: (old) => old,
+    ...live,
+  })
+
+export const useIncident = (id: string) =>
+  useQuery({
+    queryKey: ['incidents', 'one', id],
+    queryFn: ({ signal }) => unwrap(api.GET('/incidents/{id}', { params: { path: { id } }, signal })),
+    ...live,
+  })
+
+/** Who was told of an incident, and who will be. */
+export const useTold = (id: string) =>
+  useQuery({
+    queryKey: ['incidents', 'told', id],
+    queryFn: ({ signal }) => unwrap(api.GET('/incidents/{id}/told', { params: { path: { id } }, signal })),
     ...live,
   })
 

@@ -795,6 +795,133 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/channels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The ways by which people are told */
+        get: operations["listChannels"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/channels/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Add or replace a channel */
+        put: operations["setChannel"];
+        post?: never;
+        /** Forget a channel */
+        delete: operations["removeChannel"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/channels/{name}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a test message by a channel, now */
+        post: operations["testChannel"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/telling": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is told of what */
+        get: operations["getTelling"];
+        /** Say who is told of what */
+        put: operations["setTelling"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/telling/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who would be told of an incident that opened at a moment, if nobody saw to it */
+        get: operations["previewTelling"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/incidents/{id}/told": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** Who was told of an incident, and who will be */
+        get: operations["getTold"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What people were told, or are to be, the newest first */
+        get: operations["listNotes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/devices/{key}/screen/teach": {
         parameters: {
             query?: never;
@@ -2518,6 +2645,139 @@ export interface components {
         CalendarText: {
             /** @description in iCalendar form, RFC 5545 */
             text: string;
+        };
+        ChannelSettings: {
+            /** @enum {string} */
+            kind: "mail" | "webhook";
+            /** @description the name of one */
+            secret?: string;
+            /** @description SHA-256 of the certificate of the other end, where it is signed by nobody */
+            pin?: string;
+            /** @description of mail: HOST:PORT */
+            server?: string;
+            /**
+             * @description of mail: starttls when it is left out
+             * @enum {string}
+             */
+            tls?: "starttls" | "tls" | "none";
+            /** @description of mail: the address that it comes from */
+            from?: string;
+            /** @description of a webhook */
+            url?: string;
+            /** @description of a webhook: POST when it is left out */
+            method?: string;
+            /** @description of a webhook */
+            headers?: {
+                [key: string]: string;
+            };
+            /** @description of a webhook: a template; a JSON document when it is left out */
+            body?: string;
+            /**
+             * @description of a webhook, with a secret: sign when it is left out
+             * @enum {string}
+             */
+            auth?: "sign" | "bearer" | "basic";
+        };
+        Channel: {
+            name: string;
+            settings: components["schemas"]["ChannelSettings"];
+            /** @description those who are told by it */
+            people: string[];
+            /** Format: date-time */
+            setAt: string;
+            setBy: string;
+        };
+        ChannelTest: {
+            /** @description an address: of mail, one; a webhook needs none */
+            to: string;
+        };
+        ChannelTested: {
+            /** @description what the other end said to it */
+            says: string;
+        };
+        TellingPlan: {
+            /** @description YAML; empty while nobody has written it */
+            text: string;
+            /** Format: date-time */
+            at?: string;
+            who?: string;
+            /** @description what keeps people from being told */
+            lacks: string[];
+        };
+        TellingText: {
+            /** @description YAML: plumb telling schema says how it is written */
+            text: string;
+            /** @description only look whether it is right */
+            check?: boolean;
+            /** @description of the file that it comes from; it stands in complaints */
+            name?: string;
+        };
+        TellingSet: {
+            lacks: string[];
+            people: number;
+            rules: number;
+        };
+        Turn: {
+            person: string;
+            title: string;
+            rule: string;
+            /** @description of the rule, from 1 */
+            step: number;
+            /**
+             * Format: date-time
+             * @description when the rule says so
+             */
+            at: string;
+            /**
+             * Format: date-time
+             * @description when they are told
+             */
+            due: string;
+            /** @description why that is later; empty: it is not */
+            held: string;
+            /** @description by what, the first that works */
+            ways: string[];
+        };
+        Turns: {
+            /** @description empty: nobody is told */
+            turns: components["schemas"]["Turn"][];
+            zone: string;
+        };
+        /** @enum {string} */
+        NoteState: "queued" | "sending" | "sent" | "failed" | "dropped";
+        Note: {
+            id: string;
+            incident: string;
+            person: string;
+            title: string;
+            /** @enum {string} */
+            what: "opened" | "more" | "over";
+            rule: string;
+            step: number;
+            state: components["schemas"]["NoteState"];
+            /** Format: date-time */
+            noted: string;
+            /** Format: date-time */
+            due: string;
+            held: string;
+            /**
+             * Format: date-time
+             * @description when it was sent
+             */
+            at?: string;
+            tries: number;
+            channel: string;
+            /** @description what its channel said to it, or why it did not take it */
+            says: string;
+            subject: string;
+            text: string;
+        };
+        Told: {
+            /** @description the oldest first */
+            notes: components["schemas"]["Note"][];
+            /** @description who is told next, if nobody sees to it */
+            turns: components["schemas"]["Turn"][];
+            zone: string;
         };
         RowOfText: {
             row: number;
@@ -4368,6 +4628,222 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listChannels: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The channels */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Channel"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setChannel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChannelSettings"];
+            };
+        };
+        responses: {
+            /** @description It is set */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeChannel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    testChannel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChannelTest"];
+            };
+        };
+        responses: {
+            /** @description What the other end said to it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChannelTested"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getTelling: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The text */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TellingPlan"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setTelling: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TellingText"];
+            };
+        };
+        responses: {
+            /** @description What it lacks */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TellingSet"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewTelling: {
+        parameters: {
+            query: {
+                device: string;
+                /** @description hung when it is left out */
+                kind?: string;
+                /** @description now when it is left out */
+                at?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Who and when */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Turns"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getTold: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Who */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Told"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listNotes: {
+        parameters: {
+            query?: {
+                state?: components["schemas"]["NoteState"];
+                person?: string;
+                /** @description 100 when it is left out */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The notes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"][];
+                };
             };
             default: components["responses"]["Problem"];
         };

@@ -1,0 +1,89 @@
+package e2e
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"plumbbob/demo"
+	"plumbbob/internal/api/contract"
+	"plumbbob/internal/browser"
+)
+
+// TestWhoIsTold: a channel is set and tried, a plan is brought in, an incident is told of once and
+// to the right people, and what cannot be is said.
+func TestWhoIsTold(t *testing.T) {
+	w := begin(t)
+	post := w.lab.Post
+	require.Contains(t, w.flat(0, "", "telling", "preview", "skarvoe-router"), "Nobody would be told")
+	plan := w.write("telling.yaml", demo.Telling)
+	require.Contains(t, w.flat(0, "", "telling", "check", plan), "careful: desk is told by office-mail, and there is no such channel")
+	require.Contains(t, w.flat(2, "", "channel", "set", "office-mail"), "say which: --mail HOST:PORT, or --webhook URL")
+	require.Contains(t, w.flat(2, "", "channel", "set", "office-mail", "--mail", post.Address, "--from", "nobody"), `from: "nobody" is no address`)
+	require.Contains(t, w.flat(2, "", "channel", "set", "office-mail", "--mail", post.Address, "--from", "a@b.example", "--secret", "mailbox"), "secret mailbox is not set")
+	w.says(0, "heron\n", "secret", "set", "mailbox", "--login", "plumb")
+	require.Contains(t, w.flat(2, "", "channel", "set", "office-mail", "--mail", post.Address, "--from", "a@b.example", "--secret", "mailbox"), "may not be sent to smtp://"+post.Address)
+	w.says(0, "", "channel", "set", "office-mail", "--mail", post.Address, "--from", "plumb@ternsound.example", "--tls", "none")
+	require.Contains(t, w.flat(0, "", "channel", "test", "office-mail", "--to", "i.marsh@ternsound.example"), "It was taken: 2.0.0 OK")
+	require.Contains(t, w.flat(4, "", "channel", "test", "office-mail", "--to", "nobody@ternsound.example"), "nobody here is called so")
+	require.Contains(t, w.flat(2, "", "channel", "test", "gone", "--to", "x"), `there is no channel "gone"`)
+	require.Contains(t, post.Letters()[0].Text, "admin has asked for this")
+
+	require.Contains(t, w.flat(2, "", "telling", "import", w.write("bad.yaml", strings.Replace(demo.Telling, "who: [duty]", "who: [duti]", 1))), `bad.yaml:37: "duti" is neither a person nor a team`)
+	require.Contains(t, w.flat(0, "", "telling", "import", plan), "It counts from now on: 3 persons, 3 rules.")
+	require.Equal(t, demo.Telling, w.says(0, "", "telling", "export"))
+	require.Contains(t, w.flat(0, "", "telling", "preview", "skarvoe-kiosk", "--kind", "hung", "--at", "2026-12-24 12:00"), "the ticket desk office-mail desk@ternsound.example kiosks 1")
+	require.Contains(t, w.flat(2, "", "telling", "preview", "skarvoe-kiosk", "--kind", "cross"), `"cross" is no kind of incident`)
+
+	// On the duty of whoever has it now, and of the desk, since it is a kiosk.
+	always := strings.NewReplacer(`{from: mon 08:00, until: thu 08:00, who: marsh}`, `{from: mon 00:00, until: mon 00:00, who: marsh}`, `from: "18:00", until: "08:00"`, `from: "00:00", until: "00:00"`).Replace(demo.Telling)
+	require.NoError(t, w.lab.Hang("skarvoe-kiosk"))
+	w.says(0, "", "telling", "import", w.write("always.yaml", always))
+	w.eventually(func() bool { return len(post.Letters()) == 2 }, "one is told")
+	require.Equal(t, "skarvoe-kiosk is hung", post.Letters()[1].Subject)
+	require.Equal(t, []string{"i.marsh@ternsound.example"}, post.Letters()[1].To)
+	require.Contains(t, post.Letters()[1].Text, "Line: ostrel-ops ─ ostrel-core ─ skarvoe-bridge ─ skarvoe-router ─ skarvoe-switch ✗ skarvoe-kiosk")
+	out := w.flat(0, "", "incident", "show", "skarvoe-kiosk")
+	require.Contains(t, out, "told I. Marsh,")
+	require.Contains(t, out, "by office-mail: skarvoe-kiosk is hung")
+	require.Contains(t, out, "held: quiet hours")
+	require.Contains(t, out, "next L. Oduya,")
+	require.Contains(t, w.flat(0, "", "telling", "sent", "--waiting"), "the ticket desk queued")
+	require.Contains(t, w.says(0, "", "telling", "sent", "--text", "--person", "marsh"), "  Why: ")
+	b := w.open()
+	require.NoError(t, b.Do(browser.LogIn(w.url, "admin", w.password)))
+	w.sees(b, "54 devices, 6 sites")
+	require.NoError(t, b.Do(browser.Visit(w.url+"/incidents/"+reads[[]contract.Incident](w, "incident", "list")[0].ID)))
+	w.sees(b, "was told by office-mail: skarvoe-kiosk is hung")
+	w.sees(b, "is told, by office-mail l.oduya@ternsound.example, unless somebody sees to it (rule bad-ones)")
+	w.says(0, "", "incident", "ack", "skarvoe-kiosk")
+	w.eventually(func() bool { return !strings.Contains(w.flat(0, "", "incident", "show", "skarvoe-kiosk"), "next L. Oduya") }, "somebody sees to it")
+	require.NoError(t, w.lab.Heal("skarvoe-kiosk"))
+	w.eventually(func() bool { return strings.Contains(w.flat(0, "", "incident", "show", "skarvoe-kiosk"), "that it is over") }, "its end is told later")
+	require.Contains(t, w.flat(0, "", "journal", "--kind", "telling"), "Told I. Marsh by office-mail: skarvoe-kiosk is hung")
+	time.Sleep(2 * time.Second)
+	require.Len(t, post.Letters(), 2, "nothing twice")
+}
+
+// TestToldThroughACrash: what could not be sent when the service was killed goes out after its
+// start, once.
+func TestToldThroughACrash(t *testing.T) {
+	t.Parallel()
+	w, p := apart(t)
+	w.says(0, "", "channel", "set", "office-mail", "--mail", w.lab.Post.Address, "--from", "plumb@ternsound.example", "--tls", "none")
+	w.says(0, "", "telling", "import", w.write("telling.yaml", demo.Telling))
+	w.lab.Post.Shut(true)
+	require.NoError(t, w.lab.Hang("skarvoe-router"))
+	w.eventually(func() bool { return strings.Contains(w.flat(0, "", "telling", "sent", "--waiting"), "come back later") }, "it has been tried")
+	require.Contains(t, w.flat(0, "", "board"), "no way to them works", "and is on the board")
+	p.kill(t)
+	w.lab.Post.Shut(false)
+	p.start(t, p.program)
+	w.eventually(func() bool { return len(w.lab.Post.Letters()) == 1 }, "it goes out")
+	w.eventually(func() bool { return !strings.Contains(w.flat(0, "", "board"), "no way to them works") }, "and is well")
+	require.Contains(t, w.lab.Post.Letters()[0].Subject, "skarvoe-router is hung")
+	p.stop(t)
+	require.Len(t, w.lab.Post.Letters(), 1)
+}
