@@ -10,8 +10,9 @@ import (
 	"plumbbob/internal/core/plain"
 )
 
-const channelHelp = `A channel is a way by which people are told: a mail server, or a page on a web server that takes
-messages (a webhook). Addresses belong to people: see plumb telling. What it logs in with is a
+const channelHelp = `A channel is a way by which people are told: a mail server, a page on a web server that takes
+messages (a webhook), a collector of syslog, or a receiver of SNMP notifications
+(docs/PLUMB-BOB-MIB.txt). Addresses belong to people: see plumb telling. What it logs in with is a
 secret by its name, which has to be bound to where the channel is:
 
   plumb secret set mailbox --login
@@ -69,10 +70,11 @@ func (a *app) channelCommand() *cobra.Command {
 
 func (a *app) channelSet() *cobra.Command {
 	var set contract.ChannelSettings
-	var server, tls, from, url, method, auth, body, secret, pin string
+	var plain bool
+	var server, receiver, collector, tls, from, url, method, auth, body, secret, pin string
 	var headers []string
 	c := &cobra.Command{
-		Use: "set NAME", Short: "Add or replace one", Args: args(1, 1, "plumb channel set NAME --mail HOST:PORT --from ADDRESS, or --webhook URL"), Long: channelHelp + `
+		Use: "set NAME", Short: "Add or replace one", Args: args(1, 1, "plumb channel set NAME --mail HOST:PORT --from ADDRESS, or --webhook, --syslog or --snmp"), Long: channelHelp + `
 
 A webhook gets a JSON document, or what --body makes of one: a file with a template in the form
 of Go, as {"text": {{json .Subject}}}; there are .ID, .To, .At, .Severity, .Subject, .Text and
@@ -80,18 +82,23 @@ of Go, as {"text": {{json .Subject}}}; there are .ID, .To, .At, .Severity, .Subj
 hmac-sha256), or carry it with --auth bearer or basic.`,
 		Example: "  plumb channel set office-mail --mail mail.example:587 --from plumb@pier.example --secret mailbox\n  plumb channel set chat --webhook https://chat.example/hook --secret chat --auth bearer",
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
-			switch {
-			case (server == "") == (url == ""):
-				return fail(ExitUsage, "say which: --mail HOST:PORT, or --webhook URL")
-			case server != "":
-				set.Kind = contract.Mail
-			default:
-				set.Kind = contract.Webhook
+			said := 0
+			for kind, at := range map[contract.ChannelSettingsKind]string{contract.ChannelSettingsKindMail: server, contract.ChannelSettingsKindWebhook: url, contract.ChannelSettingsKindSyslog: collector, contract.ChannelSettingsKindSnmp: receiver} {
+				if at != "" {
+					set.Kind = kind
+					said++
+				}
+			}
+			if said != 1 {
+				return fail(ExitUsage, "say which: --mail HOST:PORT, --webhook URL, --syslog URL or --snmp HOST:PORT")
+			}
+			if plain {
+				set.Plain = &plain
 			}
 			for _, x := range []struct {
 				value string
 				in    **string
-			}{{server, &set.Server}, {from, &set.From}, {url, &set.URL}, {method, &set.Method}, {secret, &set.Secret}, {pin, &set.Pin}} {
+			}{{server + receiver, &set.Server}, {from, &set.From}, {url + collector, &set.URL}, {method, &set.Method}, {secret, &set.Secret}, {pin, &set.Pin}} {
 				if x.value != "" {
 					*x.in = &x.value
 				}
@@ -132,6 +139,9 @@ hmac-sha256), or carry it with --auth bearer or basic.`,
 	f.StringVar(&from, "from", "", "of mail: the address that it comes from")
 	f.StringVar(&tls, "tls", "", "of mail: starttls, tls or none (default starttls)")
 	f.StringVar(&url, "webhook", "", "the address of a page that takes messages")
+	f.StringVar(&collector, "syslog", "", "a collector of syslog: udp, tcp or tls://HOST:PORT")
+	f.StringVar(&receiver, "snmp", "", "a receiver of SNMP notifications, HOST:PORT, with --secret")
+	f.BoolVar(&plain, "plain", false, "of SNMPv2c: notifications that nobody confirms")
 	f.StringVar(&method, "method", "", "of a webhook: POST, PUT, PATCH or GET (default POST)")
 	f.StringArrayVar(&headers, "header", nil, "of a webhook: NAME: VALUE; can be repeated")
 	f.StringVar(&body, "body", "", "of a webhook: the FILE of a template for what is sent")

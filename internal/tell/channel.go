@@ -22,10 +22,30 @@ import (
 const (
 	Mail    = "mail"
 	Webhook = "webhook"
+	Syslog  = "syslog"
+	SNMP    = "snmp"
 )
 
+// A kind is what is particular to one.
+type kind struct {
+	takes []string // the settings that it has, by their names
+	check func(*Settings) error
+	send  func(s Settings, ctx context.Context, v secret.Value, to string, m telling.Message) (says string, err error)
+}
+
+var kinds map[string]kind
+
+func init() { // they refer to what refers to them
+	kinds = map[string]kind{
+		Mail:    {[]string{"server", "tls", "from", "pin"}, (*Settings).checkMail, Settings.sendMail},
+		Webhook: {[]string{"url", "method", "headers", "body", "auth", "pin"}, (*Settings).checkWebhook, Settings.sendHook},
+		Syslog:  {[]string{"url"}, (*Settings).checkSyslog, Settings.sendSyslog},
+		SNMP:    {[]string{"server", "plain"}, (*Settings).checkNotify, Settings.sendNotify},
+	}
+}
+
 // ChannelKinds lists them.
-var ChannelKinds = []string{Mail, Webhook}
+var ChannelKinds = []string{Mail, Webhook, Syslog, SNMP}
 
 // How a mail server is spoken to.
 const (
@@ -47,12 +67,15 @@ type Settings struct {
 	Secret string `json:"secret,omitempty"` // its name
 	Pin    string `json:"pin,omitempty"`    // SHA-256 of the certificate; empty: one that is signed as usual
 
-	// Of mail.
+	// Of mail and SNMP.
 	Server string `json:"server,omitempty"` // host:port
-	TLS    string `json:"tls,omitempty"`
-	From   string `json:"from,omitempty"`
+	Plain  bool   `json:"plain,omitempty"`  // of SNMP: nobody confirms what is sent
 
-	// Of a webhook.
+	// Of mail.
+	TLS  string `json:"tls,omitempty"`
+	From string `json:"from,omitempty"`
+
+	// Of a webhook, or udp, tcp or tls://HOST:PORT of syslog.
 	URL     string            `json:"url,omitempty"`
 	Method  string            `json:"method,omitempty"`
 	Headers map[string]string `json:"headers,omitempty"`
@@ -72,22 +95,46 @@ func (s *Settings) Check() error {
 	if s.Pin = strings.ToLower(strings.ReplaceAll(s.Pin, ":", "")); s.Pin != "" && (len(s.Pin) != 64 || strings.Trim(s.Pin, "0123456789abcdef") != "") {
 		return errors.New("pin: it is the SHA-256 of a certificate, 64 hexadecimal digits")
 	}
-	switch s.Kind {
-	case Mail:
-		return s.checkMail()
-	case Webhook:
-		return s.checkWebhook()
+	k, is := kinds[s.Kind]
+	if !is {
+		return fmt.Errorf("kind: %q is not known: it can be %s", s.Kind, strings.Join(ChannelKinds, ", "))
 	}
-	return fmt.Errorf("kind: %q is not known: it can be %s", s.Kind, strings.Join(ChannelKinds, ", "))
+	for _, name := range s.given() {
+		if !slices.Contains(k.takes, name) {
+			return fmt.Errorf("%s: a channel of kind %s has none: leave it out", name, s.Kind)
+		}
+	}
+	return k.check(s)
+}
+
+// given are the names of the settings that were made, beside those that all kinds have.
+func (s *Settings) given() (out []string) {
+	for _, x := range []struct {
+		name string
+		is   bool
+	}{
+		{"pin", s.Pin != ""}, {"server", s.Server != ""}, {"tls", s.TLS != ""}, {"from", s.From != ""}, {"url", s.URL != ""}, {"method", s.Method != ""},
+		{"headers", s.Headers != nil}, {"body", s.Body != ""}, {"auth", s.Auth != ""}, {"plain", s.Plain},
+	} {
+		if x.is {
+			out = append(out, x.name)
+		}
+	}
+	return out
+}
+
+// checkServer says what is wrong with host and port.
+func (s *Settings) checkServer(what, example string) error {
+	host, port, err := net.SplitHostPort(s.Server)
+	if err != nil || host == "" || port == "" {
+		return fmt.Errorf("server: %q is not %s: write HOST:PORT, as in %s", s.Server, what, example)
+	}
+	return nil
 }
 
 func (s *Settings) checkMail() error {
-	if s.URL != "" || s.Method != "" || s.Headers != nil || s.Body != "" || s.Auth != "" {
-		return errors.New("url, method, headers, body and auth are for webhooks: leave them out")
-	}
-	host, port, err := net.SplitHostPort(s.Server)
-	if err != nil || host == "" || port == "" {
-		return fmt.Errorf("server: %q is no mail server: write HOST:PORT, as in mail.example:587", s.Server)
+	if err := s.checkServer("a mail server", "mail.example:587"); err != nil {
+		return err
 	}
 	s.TLS = cmp.Or(s.TLS, StartTLS)
 	if !slices.Contains([]string{StartTLS, TLS, NoTLS}, s.TLS) {
@@ -103,9 +150,6 @@ func (s *Settings) checkMail() error {
 }
 
 func (s *Settings) checkWebhook() error {
-	if s.Server != "" || s.TLS != "" || s.From != "" {
-		return errors.New("server, tls and from are for mail: leave them out")
-	}
 	u, err := url.Parse(s.URL)
 	switch {
 	case err != nil, u.Scheme != "http" && u.Scheme != "https", u.Host == "", u.User != nil, len(s.URL) > longestURL:
@@ -119,14 +163,8 @@ func (s *Settings) checkWebhook() error {
 	if !slices.Contains([]string{"POST", "PUT", "PATCH", "GET"}, s.Method) {
 		return fmt.Errorf("method: %q is not known: it can be POST, PUT, PATCH or GET", s.Method)
 	}
-	if s.Secret != "" {
-		s.Auth = cmp.Or(s.Auth, SignAuth)
-	}
-	if s.Auth != "" && !slices.Contains([]string{SignAuth, BearerAuth, BasicAuth}, s.Auth) {
-		return fmt.Errorf("auth: %q is not known: it can be sign, bearer or basic", s.Auth)
-	}
-	if s.Auth != "" && s.Secret == "" {
-		return errors.New("auth: name the secret that it is done with")
+	if err := s.checkAuth(); err != nil {
+		return err
 	}
 	for name, value := range s.Headers {
 		if !headerName(name) || strings.ContainsAny(value, "\r\n\x00") {
@@ -140,20 +178,36 @@ func (s *Settings) checkWebhook() error {
 	return err
 }
 
+func (s *Settings) checkAuth() error {
+	if s.Secret != "" {
+		s.Auth = cmp.Or(s.Auth, SignAuth)
+	}
+	if s.Auth != "" && !slices.Contains([]string{SignAuth, BearerAuth, BasicAuth}, s.Auth) {
+		return fmt.Errorf("auth: %q is not known: it can be sign, bearer or basic", s.Auth)
+	}
+	if s.Auth != "" && s.Secret == "" {
+		return errors.New("auth: name the secret that it is done with")
+	}
+	return nil
+}
+
 func headerName(s string) bool {
 	return s != "" && strings.Trim(s, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_") == ""
 }
 
 // Target is where its secret goes.
 func (s Settings) Target() string {
-	if s.Kind == Mail {
+	switch s.Kind {
+	case Mail:
 		return secret.Target("smtp", s.Server)
+	case SNMP:
+		return secret.Target("snmp", s.Server)
 	}
 	u, err := url.Parse(s.URL)
 	if err != nil {
 		return ""
 	}
-	port := cmp.Or(u.Port(), map[string]string{"http": "80", "https": "443"}[u.Scheme])
+	port := cmp.Or(u.Port(), map[string]string{"http": "80", "https": "443", "udp": "514", "tcp": "601", "tls": "6514"}[u.Scheme])
 	return secret.Target(u.Scheme, net.JoinHostPort(u.Hostname(), port))
 }
 
@@ -184,8 +238,9 @@ func (s Settings) send(ctx context.Context, v secret.Value, to string, m telling
 	if protocol, address, _ := strings.Cut(s.Target(), "://"); s.Secret != "" && !v.MayGoTo(protocol, address) {
 		return "", fmt.Errorf("secret %[1]s may not be sent to %[2]s: a keeper allows it with plumb secret bind %[1]s %[2]s", s.Secret, s.Target())
 	}
-	if s.Kind == Mail {
-		return s.sendMail(ctx, v, to, m)
+	k, is := kinds[s.Kind]
+	if !is {
+		return "", fmt.Errorf("its kind %q is not known here", s.Kind)
 	}
-	return s.sendHook(ctx, v, to, m)
+	return k.send(s, ctx, v, to, m)
 }

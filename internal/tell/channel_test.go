@@ -1,6 +1,7 @@
 package tell
 
 import (
+	"context"
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/base64"
@@ -8,18 +9,22 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"log"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/gosnmp/gosnmp"
 	"github.com/stretchr/testify/require"
 
 	"plumbbob/internal/core/incident"
 	"plumbbob/internal/core/telling"
 	"plumbbob/internal/lab/post"
 	"plumbbob/internal/secret"
+	"plumbbob/internal/snmpauth"
 )
 
 var noon = time.Date(2026, 11, 29, 12, 0, 0, 0, time.UTC)
@@ -137,12 +142,16 @@ func TestWebhook(t *testing.T) {
 func TestSettingsThatCannotBe(t *testing.T) {
 	for want, s := range map[string]Settings{
 		`kind: "pigeon" is not known`:                {Kind: "pigeon"},
-		`server: "mail" is no mail server`:           {Kind: Mail, Server: "mail", From: "a@b.example"},
+		`server: "mail" is not a mail server`:        {Kind: Mail, Server: "mail", From: "a@b.example"},
 		`tls: "perhaps" is not known`:                {Kind: Mail, Server: "mail:25", TLS: "perhaps"},
 		`would go through the network as it is; use`: {Kind: Mail, Server: "mail:25", TLS: NoTLS, Secret: "x"},
 		`from: "" is no address`:                     {Kind: Mail, Server: "mail:25"},
-		`are for webhooks: leave them out`:           {Kind: Mail, Server: "mail:25", From: "a@b.example", URL: "https://x"},
-		`are for mail: leave them out`:               {Kind: Webhook, URL: "https://x", From: "a@b.example"},
+		`url: a channel of kind mail has none`:       {Kind: Mail, Server: "mail:25", From: "a@b.example", URL: "https://x"},
+		`from: a channel of kind webhook has none`:   {Kind: Webhook, URL: "https://x", From: "a@b.example"},
+		`is not udp://HOST:PORT`:                     {Kind: Syslog, URL: "log.example"},
+		`syslog has none: leave it out`:              {Kind: Syslog, URL: "udp://log.example", Secret: "x"},
+		`name one with a community`:                  {Kind: SNMP, Server: "nms.example:162"},
+		`is not a receiver of notifications`:         {Kind: SNMP, Server: "nms.example", Secret: "x"},
 		`"ftp://x" is no address of a webhook`:       {Kind: Webhook, URL: "ftp://x"},
 		`without a password in it`:                   {Kind: Webhook, URL: "https://a:b@x"},
 		`a token would go through the network`:       {Kind: Webhook, URL: "http://x", Secret: "x", Auth: BearerAuth},
@@ -161,4 +170,68 @@ func TestSettingsThatCannotBe(t *testing.T) {
 	require.NoError(t, s.Check())
 	require.Equal(t, "https://chat.example:443", s.Target())
 	require.ErrorContains(t, Settings{Kind: Mail}.CheckTo("ann"), `"ann" is no address of mail`)
+}
+
+// TestSyslog: one message for each incident, with what it is about beside its text.
+func TestSyslog(t *testing.T) {
+	ln, err := net.ListenPacket("udp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer func() { require.NoError(t, ln.Close()) }()
+	s := Settings{Kind: Syslog, URL: "udp://" + ln.LocalAddr().String()}
+	require.NoError(t, s.Check())
+	_, err = s.send(t.Context(), secret.Value{}, "", hung())
+	require.NoError(t, err)
+	buf := make([]byte, 2000)
+	n, _, err := ln.ReadFrom(buf)
+	require.NoError(t, err)
+	got := string(buf[:n])
+	require.True(t, strings.HasPrefix(got, "<114>1 2026-11-29T12:00:00.000Z "), got)
+	require.Contains(t, got, ` plumbd - incident-opened [incident@32473 id="abc" kind="hung" device="router" site="pier"] `)
+	require.Contains(t, got, "router is hung: draws 11 W")
+}
+
+// TestNotifications: with SNMPv2c they are confirmed, and with SNMPv3 nobody else can make them.
+func TestNotifications(t *testing.T) {
+	heard := make(chan *gosnmp.SnmpPacket, 8)
+	listen := func(v secret.Value) string {
+		params := &gosnmp.GoSNMP{Transport: "udp", MaxOids: gosnmp.MaxOids, Timeout: time.Second, Logger: gosnmp.NewLogger(log.New(io.Discard, "", 0))}
+		snmpauth.Set(params, v)
+		if usm, is := params.SecurityParameters.(*gosnmp.UsmSecurityParameters); is {
+			usm.AuthoritativeEngineID = engineID()
+		}
+		l := gosnmp.NewTrapListener()
+		l.Params, l.OnNewTrap = params, func(p *gosnmp.SnmpPacket, _ *net.UDPAddr) { heard <- p }
+		probe, err := net.ListenPacket("udp", "127.0.0.1:0")
+		require.NoError(t, err)
+		at := probe.LocalAddr().String()
+		require.NoError(t, probe.Close())
+		go func() { _ = l.Listen(at) }()
+		t.Cleanup(l.Close)
+		<-l.Listening()
+		return at
+	}
+	for _, v := range []secret.Value{
+		{Kind: secret.SNMPv2c, Community: "tern"},
+		{Kind: secret.SNMPv3, User: "plumb", AuthProtocol: "sha256", AuthPass: "whimbrel-11", PrivProtocol: "aes128", PrivPass: "whimbrel-12"},
+	} {
+		s := Settings{Kind: SNMP, Server: listen(v), Secret: "nms"}
+		require.NoError(t, s.Check())
+		says, err := s.send(t.Context(), v, "", hung())
+		require.NoError(t, err)
+		require.Equal(t, map[string]string{secret.SNMPv2c: "confirmed", secret.SNMPv3: "sent; nobody confirms these"}[v.Kind], says)
+		p := <-heard
+		vars := map[string]any{}
+		for _, x := range p.Variables {
+			vars[x.Name] = x.Value
+		}
+		require.Equal(t, ourArc+".0.1", vars[trapOID])
+		require.Equal(t, []byte("router"), vars[object(objectDevice)])
+		require.Equal(t, 2, vars[object(objectSeverity)])
+		require.Equal(t, uint32(noon.Sub(began)/(10*time.Millisecond)), vars[upTime])
+	}
+	nobody := Settings{Kind: SNMP, Server: "127.0.0.1:9", Secret: "nms"}
+	ctx, cancel := context.WithTimeout(t.Context(), time.Second)
+	defer cancel()
+	_, err := nobody.send(ctx, secret.Value{Kind: secret.SNMPv2c, Community: "tern"}, "", hung())
+	require.ErrorContains(t, err, "has not confirmed it")
 }

@@ -41,16 +41,22 @@ func (e ChannelSettingsAuth) Valid() bool {
 
 // Defines values for ChannelSettingsKind.
 const (
-	Mail    ChannelSettingsKind = "mail"
-	Webhook ChannelSettingsKind = "webhook"
+	ChannelSettingsKindMail    ChannelSettingsKind = "mail"
+	ChannelSettingsKindSnmp    ChannelSettingsKind = "snmp"
+	ChannelSettingsKindSyslog  ChannelSettingsKind = "syslog"
+	ChannelSettingsKindWebhook ChannelSettingsKind = "webhook"
 )
 
 // Valid indicates whether the value is a known member of the ChannelSettingsKind enum.
 func (e ChannelSettingsKind) Valid() bool {
 	switch e {
-	case Mail:
+	case ChannelSettingsKindMail:
 		return true
-	case Webhook:
+	case ChannelSettingsKindSnmp:
+		return true
+	case ChannelSettingsKindSyslog:
+		return true
+	case ChannelSettingsKindWebhook:
 		return true
 	default:
 		return false
@@ -1250,16 +1256,19 @@ type ChannelSettings struct {
 	// Pin SHA-256 of the certificate of the other end, where it is signed by nobody
 	Pin *string `json:"pin,omitempty"`
 
+	// Plain of SNMP: notifications that nobody confirms
+	Plain *bool `json:"plain,omitempty"`
+
 	// Secret the name of one
 	Secret *string `json:"secret,omitempty"`
 
-	// Server of mail: HOST:PORT
+	// Server of mail and of SNMP: HOST:PORT
 	Server *string `json:"server,omitempty"`
 
 	// TLS of mail: starttls when it is left out
 	TLS *ChannelSettingsTLS `json:"tls,omitempty"`
 
-	// URL of a webhook
+	// URL of a webhook; of syslog, udp, tcp or tls://HOST:PORT
 	URL *string `json:"url,omitempty"`
 }
 

@@ -13,6 +13,7 @@ import (
 	"plumbbob/internal/core/sending"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/secret"
+	"plumbbob/internal/snmpauth"
 	"plumbbob/internal/wire/names"
 )
 
@@ -111,31 +112,12 @@ func (s *session) connect(ctx context.Context) error {
 		Target: addr.String(), Port: uint16(n), Transport: "udp", Timeout: s.o.Timeout / (getRetries + 1), Retries: getRetries,
 		MaxOids: firstSize, MaxRepetitions: bulkSize,
 	}
-	credentials(g, s.o.Secret)
+	snmpauth.Set(g, s.o.Secret)
 	if err := g.Connect(); err != nil {
 		return s.err(err, notSent)
 	}
 	s.snmp = g
 	return nil
-}
-
-func credentials(g *gosnmp.GoSNMP, v secret.Value) {
-	switch v.Kind {
-	case secret.SNMPv1:
-		g.Version, g.Community = gosnmp.Version1, v.Community
-		return
-	case secret.SNMPv2c:
-		g.Version, g.Community = gosnmp.Version2c, v.Community
-		return
-	}
-	auth := map[string]gosnmp.SnmpV3AuthProtocol{"sha512": gosnmp.SHA512, "sha256": gosnmp.SHA256, "sha1": gosnmp.SHA}
-	priv := map[string]gosnmp.SnmpV3PrivProtocol{"aes256": gosnmp.AES256, "aes128": gosnmp.AES}
-	g.Version, g.SecurityModel, g.MsgFlags = gosnmp.Version3, gosnmp.UserSecurityModel, gosnmp.AuthPriv
-	g.SecurityParameters = &gosnmp.UsmSecurityParameters{
-		UserName:               v.User,
-		AuthenticationProtocol: auth[v.AuthProtocol], AuthenticationPassphrase: v.AuthPass,
-		PrivacyProtocol: priv[v.PrivProtocol], PrivacyPassphrase: v.PrivPass,
-	}
 }
 
 func (s *session) set(retries int, vs ...gosnmp.SnmpPDU) error {

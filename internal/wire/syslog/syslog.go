@@ -3,6 +3,7 @@
 package syslog
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"fmt"
@@ -21,9 +22,11 @@ type (
 // Those that are used here.
 const (
 	LogAudit Facility = 13
+	LogAlert Facility = 14
 
-	Warning Severity = 4
-	Notice  Severity = 5
+	Critical Severity = 2
+	Warning  Severity = 4
+	Notice   Severity = 5
 )
 
 // A Message is one entry. Fields that are empty are sent as "-".
@@ -34,7 +37,8 @@ type Message struct {
 	Host     string
 	App      string
 	ID       string            // the kind of message
-	Data     map[string]string // sent under DataID; keys in Keys give their order
+	DataID   string            // names Data; empty: as DataID
+	Data     map[string]string // keys in Keys give their order
 	Keys     []string
 	Text     string
 }
@@ -57,7 +61,7 @@ func (m Message) Append(b []byte) []byte {
 	if len(m.Keys) == 0 {
 		b = append(b, '-')
 	} else {
-		b = append(b, "["+DataID...)
+		b = append(b, "["+cmp.Or(m.DataID, DataID)...)
 		for _, k := range m.Keys {
 			b = fmt.Appendf(b, ` %s="%s"`, k, escape.Replace(oneLine(m.Data[k])))
 		}
@@ -100,6 +104,8 @@ func printable(s string, most int) string {
 
 // A Collector is where messages go. It is not safe for use by several at once.
 type Collector struct {
+	Dial func(ctx context.Context, network, address string) (net.Conn, error) // nil: as usual
+
 	network string
 	address string
 	secure  *tls.Config
@@ -158,15 +164,24 @@ func (c *Collector) connect(ctx context.Context) (err error) {
 	if c.conn != nil {
 		return nil
 	}
-	if c.secure != nil {
-		c.conn, err = (&tls.Dialer{Config: c.secure}).DialContext(ctx, c.network, c.address)
-	} else {
-		c.conn, err = (&net.Dialer{}).DialContext(ctx, c.network, c.address)
+	dial := c.Dial
+	if dial == nil {
+		dial = (&net.Dialer{}).DialContext
 	}
+	conn, err := dial(ctx, c.network, c.address)
 	if err != nil {
-		c.conn = nil
+		return err
 	}
-	return err
+	if c.secure != nil {
+		under := tls.Client(conn, c.secure)
+		if err := under.HandshakeContext(ctx); err != nil {
+			_ = conn.Close()
+			return err
+		}
+		conn = under
+	}
+	c.conn = conn
+	return nil
 }
 
 // Close ends the connection; the next Send makes another.

@@ -2648,13 +2648,15 @@ export interface components {
         };
         ChannelSettings: {
             /** @enum {string} */
-            kind: "mail" | "webhook";
+            kind: "mail" | "webhook" | "syslog" | "snmp";
             /** @description the name of one */
             secret?: string;
             /** @description SHA-256 of the certificate of the other end, where it is signed by nobody */
             pin?: string;
-            /** @description of mail: HOST:PORT */
+            /** @description of mail and of SNMP: HOST:PORT */
             server?: string;
+            /** @description of SNMP: notifications that nobody confirms */
+            plain?: boolean;
             /**
              * @description of mail: starttls when it is left out
              * @enum {string}
@@ -2662,7 +2664,7 @@ export interface components {
             tls?: "starttls" | "tls" | "none";
             /** @description of mail: the address that it comes from */
             from?: string;
-            /** @description of a webhook */
+            /** @description of a webhook; of syslog, udp, tcp or tls://HOST:PORT */
             url?: string;
             /** @description of a webhook: POST when it is left out */
             method?: string;
