@@ -413,3 +413,14 @@ func (a *Actor) List(ctx context.Context, f store.OperationFilter) ([]*operation
 	a.operations.fresh(ops, func(o *operation.Operation) string { return o.ID })
 	return ops, nil
 }
+
+// Running is how many operations run.
+func (a *Actor) Running() int {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	ids := map[string]bool{}
+	for _, id := range a.busy {
+		ids[id] = true
+	}
+	return len(ids)
+}

@@ -70,6 +70,8 @@ type Parts struct {
 	SetEstate func(context.Context, *estate.Estate)
 
 	MayConnect func(host string) error // why gear may not be at a host
+	Acts       func() bool             // this service, of several, is the one that acts
+	Metrics    Metrics
 
 	Hosts   []string       // names that the service answers to, beside localhost
 	Proxies []netip.Prefix // whose word counts for where a request comes from
@@ -111,6 +113,8 @@ func (s *Server) Handler() (http.Handler, error) {
 	e.IPExtractor = s.from()
 	e.Use(s.asked, middleware.Recover(), s.headers, s.answersTo, squeeze)
 	e.GET("/healthz", s.health)
+	e.GET("/readyz", s.ready)
+	e.GET("/metrics", s.metrics())
 	g := e.Group(basePath, gates.find, s.authenticate, allow, validate, s.boards.afresh)
 	g.GET("/events", s.events)
 	g.GET("/devices/:key/serial", s.serial)

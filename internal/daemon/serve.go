@@ -34,6 +34,8 @@ func ServiceFlags(c *cobra.Command, o *service.Options, level *string) {
 	f.StringVar(&o.DatabasePassword, "database-password-file", "", "the file with the password for --database, which then names none; or it stands in PLUMB_DATABASE_PASSWORD")
 	f.BoolVar(&o.Alone, "alone", false, "no other service acts on that --database, so that this one need not wait for it to act")
 	f.StringVar(&o.Listen, "listen", DefaultListen, "where to serve the API and the console; anything but loopback is served over TLS")
+	f.StringVar(&o.MetricsToken, "metrics-token-file", "", "a file with the token that opens /metrics, which is closed without it")
+	f.StringSliceVar(&o.MetricsReadings, "metrics-readings", nil, "the sensors that /metrics shows, by series as plumb history lists them without sensor:, such as 'inlet*'")
 	f.StringVar(&o.PublicURL, "public-url", "", "where people find the console, which messages lead to, as https://plumb.example; where it listens when not said")
 	f.StringVar(&o.TLSCert, "tls-cert", "", "certificate in PEM; by default one is made")
 	f.StringVar(&o.TLSKey, "tls-key", "", "its key in PEM")

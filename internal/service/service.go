@@ -61,6 +61,9 @@ type Options struct {
 
 	PublicURL string // where people find the console; empty: where it listens
 
+	MetricsToken    string   // a file with what opens /metrics; empty: nothing does
+	MetricsReadings []string // the sensors that are shown there, by their series: patterns of path.Match
+
 	DatabasePassword string // a file with it; empty: as Database, or PLUMB_DATABASE_PASSWORD, says
 	TLSCert          string // files in PEM; empty: self-signed where TLS is needed
 	TLSKey           string
@@ -238,7 +241,7 @@ func (s *Service) assemble(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s.broker = broker.New(broker.Parts{Estate: s.keeper.Estate, Paths: s.paths, Screens: s.garage.Screens, Record: s.keeper.Note, Bus: b, Records: s.Store, Health: s.health, Acts: func() bool { return !s.o.Safe && !s.lease.Other() }, Pack: screen.PNG, ReadText: screenText})
+	s.broker = broker.New(broker.Parts{Estate: s.keeper.Estate, Paths: s.paths, Screens: s.garage.Screens, Record: s.keeper.Note, Bus: b, Records: s.Store, Health: s.health, Acts: s.acts, Pack: screen.PNG, ReadText: screenText})
 	b.Judged.Listen(s.keepFilms())
 	s.outbox = s.newOutbox(b)
 	s.incidents = incidents.New(incidents.Parts{
@@ -262,10 +265,14 @@ func (s *Service) assemble(ctx context.Context) error {
 	if s.lines, err = s.gateLines(); err != nil {
 		return err
 	}
+	metrics, err := s.metrics()
+	if err != nil {
+		return err
+	}
 	s.api = api.New(api.Parts{
 		Store: s.Store, Keeper: s.keeper, Actor: s.actor, Incidents: s.incidents, Outbox: s.outbox, Keyring: s.garage, Watcher: s.watcher, Sealer: s.Sealer,
 		Hub: hub, Log: s.o.Log, Console: s.o.Console, Secure: s.secure != nil || len(s.o.Proxies) > 0, SetEstate: s.setEstate,
-		Health: s.health, Retention: s.o.Retention, People: s.people, Bus: b, Broker: s.broker, MayConnect: s.mayConnect, Hosts: s.hosts(), Proxies: s.o.Proxies,
+		Health: s.health, Retention: s.o.Retention, People: s.people, Bus: b, Broker: s.broker, MayConnect: s.mayConnect, Acts: s.acts, Metrics: metrics, Hosts: s.hosts(), Proxies: s.o.Proxies,
 	})
 	return nil
 }

@@ -19,7 +19,7 @@ func (s *Service) newOutbox(b *bus.Bus) *tell.Outbox {
 		Store: s.Store, Bus: b, Health: s.health, Log: s.o.Log, Secret: s.garage.Secret, About: s.about,
 		Open: func() []*incident.Incident { return s.incidents.Open() },
 		Find: func(ctx context.Context, id string) (*incident.Incident, error) { return s.incidents.Find(ctx, id) },
-		Acts: func() bool { return !s.o.Safe && !s.lease.Other() },
+		Acts: s.acts,
 	})
 }
 

@@ -94,6 +94,21 @@ func (s *Store) Retell(ctx context.Context, i *incident.Incident, tell Teller) e
 	return s.within(ctx, func(tx *sqlx.Tx) error { return notes(ctx, tx, i, tell) })
 }
 
+// NoteAlone adds notes that are about no incident; those that are there already stay as they are.
+func (s *Store) NoteAlone(ctx context.Context, all []telling.Note) error {
+	now := time.Now().UTC()
+	return s.change(ctx, nil, func(tx *sqlx.Tx) error {
+		for _, n := range all {
+			if _, err := tx.ExecContext(ctx, `
+				INSERT IGNORE INTO note (id, incident_id, person, what, rule, step, state, noted_at, due_at) VALUES (?, '', ?, ?, '', 0, ?, ?, ?)`,
+				n.ID, n.Person, n.What, telling.Queued, now, n.Due.UTC()); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 // ClaimNotes takes notes that are due, the oldest first, for who sends them; also those that were
 // claimed before a moment and of which nothing was heard since: they may have gone out.
 func (s *Store) ClaimNotes(ctx context.Context, now, lost time.Time, most int) (out []NoteRow, err error) {
@@ -167,8 +182,8 @@ func (s *Store) Notes(ctx context.Context, f NoteFilter) ([]NoteRow, error) {
 	return out, sorted(err)
 }
 
-// CountNotes says how many notes are in a state.
-func (s *Store) CountNotes(ctx context.Context, is telling.State) (n int, err error) {
-	err = s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM note WHERE state = ?`, is)
+// CountNotes says how many notes are in a state that were noted since a moment.
+func (s *Store) CountNotes(ctx context.Context, is telling.State, since time.Time) (n int, err error) {
+	err = s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM note WHERE state = ? AND noted_at >= ?`, is, since)
 	return n, sorted(err)
 }

@@ -61,6 +61,7 @@ type Outbox struct {
 	channels map[string]Settings
 	windows  []operation.Window
 	silent   map[string]string // people of whom nothing was told lately, and why
+	beaten   time.Time         // when the last heartbeat went out; owned by beats
 
 	wake chan struct{}
 }
@@ -84,6 +85,9 @@ const (
 
 // Run tells until ctx ends, and returns the cause.
 func (o *Outbox) Run(ctx context.Context) error {
+	var beating sync.WaitGroup
+	defer beating.Wait()
+	beating.Go(func() { o.beats(ctx) })
 	tick := time.NewTicker(tellEvery)
 	defer tick.Stop()
 	var read time.Time
@@ -92,7 +96,7 @@ func (o *Outbox) Run(ctx context.Context) error {
 			o.trouble(ctx, o.Refresh(ctx))
 			read = now
 			if o.Acts() {
-				o.trouble(ctx, o.due(ctx, now.UTC()))
+				o.trouble(ctx, errors.Join(o.due(ctx, now.UTC()), o.reports(ctx, now)))
 			}
 		}
 		if o.Acts() {
@@ -288,6 +292,12 @@ func (o *Outbox) send(ctx context.Context, now time.Time) error {
 		work, ctx := errgroup.WithContext(ctx)
 		work.SetLimit(atOnce)
 		for _, who := range slices.Sorted(maps.Keys(by)) {
+			for _, n := range by[who] {
+				if n.What == telling.Daily {
+					work.Go(func() error { return o.report(ctx, n, now) })
+				}
+			}
+			by[who] = slices.DeleteFunc(by[who], func(n store.NoteRow) bool { return n.What == telling.Daily })
 			for part := range slices.Chunk(by[who], mostItems) {
 				work.Go(func() error { return o.tell(ctx, who, part, now) })
 			}
@@ -321,13 +331,23 @@ func (o *Outbox) tell(ctx context.Context, who string, notes []store.NoteRow, no
 		return o.Store.SaveNotes(ctx, left)
 	}
 	m := telling.Compose(messageID(told), items, cmp.Or(person.Zone, time.UTC), now)
+	if o.sends(ctx, person, m, told, now) {
+		for n := range told {
+			told[n].Kind, told[n].Size = items[n].Incident.Kind, len(items[n].Incident.Explains)
+		}
+	}
+	return o.sent(ctx, person, m, told, left, now)
+}
+
+// sends sends a message, and notes in what it says what became of it; it says whether it has gone.
+func (o *Outbox) sends(ctx context.Context, person telling.Person, m telling.Message, told []store.NoteRow, now time.Time) bool {
 	channel, says, err := o.by(ctx, person, m)
 	for n := range told {
 		x := &told[n]
 		x.Tries++
 		x.Channel, x.Subject, x.Text = channel, m.Subject, m.Text
 		if x.Says = says; err == nil {
-			x.State, x.At, x.Kind, x.Size = telling.Sent, now, items[n].Incident.Kind, len(items[n].Incident.Explains)
+			x.State, x.At = telling.Sent, now
 			continue
 		}
 		x.Says = err.Error()
@@ -335,10 +355,15 @@ func (o *Outbox) tell(ctx context.Context, who string, notes []store.NoteRow, no
 			x.State = telling.Failed
 		}
 	}
-	o.reached(who, err)
+	o.reached(told[0].Person, err)
+	return err == nil
+}
+
+// sent records what became of a message, and of notes that were left out of it.
+func (o *Outbox) sent(ctx context.Context, person telling.Person, m telling.Message, told, left []store.NoteRow, now time.Time) error {
 	var entries []store.Entry
-	if err == nil || told[0].State == telling.Failed {
-		entries = append(entries, journalled(person, channel, m, err, now))
+	if told[0].State != telling.Queued {
+		entries = append(entries, journalled(person, m, told[0], now))
 	}
 	// Also when the service is ending: it has been sent, and would be sent again.
 	saving, cancel := context.WithTimeout(context.WithoutCancel(ctx), sendWithin)
@@ -346,7 +371,7 @@ func (o *Outbox) tell(ctx context.Context, who string, notes []store.NoteRow, no
 	if err := o.Store.SaveNotes(saving, append(told, left...), entries...); err != nil {
 		return err
 	}
-	for _, x := range items {
+	for _, x := range m.Items {
 		o.Bus.Incidents.Publish(x.Incident)
 	}
 	if len(entries) > 0 {
@@ -453,10 +478,10 @@ func (o *Outbox) reached(who string, err error) {
 	o.Health.Grave("messages", fmt.Sprintf("messages to %s wait, no way to them works: plumb telling sent --waiting lists them; %s: %s", strings.Join(slices.Sorted(maps.Keys(silent)), ", "), first, silent[first]))
 }
 
-func journalled(p telling.Person, channel string, m telling.Message, err error, now time.Time) store.Entry {
-	e := store.Entry{At: now, Who: "plumbd", Kind: store.EntryTelling, Result: "done", Text: fmt.Sprintf("Told %s by %s: %s", p.Title, channel, m.Subject)}
-	if err != nil {
-		e.Result, e.Text = "failed", fmt.Sprintf("Could not tell %s: %s: %s", p.Title, m.Subject, err)
+func journalled(p telling.Person, m telling.Message, n store.NoteRow, now time.Time) store.Entry {
+	e := store.Entry{At: now, Who: "plumbd", Kind: store.EntryTelling, Result: "done", Text: fmt.Sprintf("Told %s by %s: %s", p.Title, n.Channel, m.Subject)}
+	if n.State == telling.Failed {
+		e.Result, e.Text = "failed", fmt.Sprintf("Could not tell %s: %s: %s", p.Title, m.Subject, n.Says)
 	}
 	if len(m.Items) == 1 {
 		e.Device, e.Site = m.Items[0].Incident.Device, m.Items[0].Incident.Site

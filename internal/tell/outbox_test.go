@@ -182,3 +182,28 @@ func TestAPlanThatCannotBeRead(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, o.Lacks(plan)[0], "ann is told by gone, and there is no such channel")
 }
+
+// TestByTheClock: the report of a day comes once, and a heartbeat again and again.
+func TestByTheClock(t *testing.T) {
+	o := opened(t)
+	now := time.Now().UTC().Truncate(time.Minute)
+	text := told + "report: {at: " + `"` + now.Format("15:04") + `", who: [ann]}` + "\nheartbeat: {every: 1m, by: [{channel: office, to: watch@elsewhere.example}]}\n"
+	require.NoError(t, o.Store.SetTelling(t.Context(), store.TellingVersion{At: noon, Who: "ann", Text: text}))
+	require.NoError(t, o.Refresh(t.Context()))
+	require.NoError(t, o.Store.SaveIncident(t.Context(), o.one, nil))
+	for range 2 {
+		require.NoError(t, o.reports(t.Context(), now))
+		require.NoError(t, o.send(t.Context(), now.Add(time.Second)))
+	}
+	require.Equal(t, []string{"ann@pier.example The last day: 1 incident, 1 of them open"}, o.came())
+	require.Contains(t, o.mail.Letters()[0].Text, "router is hung since ")
+	require.NoError(t, o.reports(t.Context(), now.Add(-time.Minute)), "the day before it is too late, or too early")
+	for _, after := range []time.Duration{0, 30 * time.Second, time.Minute} {
+		o.beat(t.Context(), now.Add(after))
+	}
+	require.Equal(t, "watch@elsewhere.example Plumb Bob is at work", o.came()[2])
+	require.Len(t, o.came(), 3)
+	o.mail.Shut(true)
+	o.beat(t.Context(), now.Add(2*time.Minute))
+	require.Contains(t, o.Health.List()[0].Text, "the heartbeat did not go out: office: ")
+}

@@ -53,6 +53,20 @@ type file struct {
 	Teams  map[string][]string `yaml:"teams"`
 	Rotas  map[string]rota     `yaml:"rotas"`
 	Rules  []rule              `yaml:"rules"`
+
+	Heartbeat *heartbeat `yaml:"heartbeat"`
+	Report    *report    `yaml:"report"`
+}
+
+type heartbeat struct {
+	Every string `yaml:"every"`
+	By    []way  `yaml:"by"`
+}
+
+type report struct {
+	At   string   `yaml:"at"`
+	Days []string `yaml:"days"`
+	Who  []string `yaml:"who"`
 }
 
 type person struct {
@@ -226,6 +240,7 @@ func (p *parser) read() {
 		p.rota(name, p.f.Rotas[name])
 	}
 	p.rules()
+	p.again()
 }
 
 // name1 checks a name, which has to be one of one thing.
@@ -255,16 +270,7 @@ func (p *parser) person(who string, x person) {
 	if plain.Line(x.Title) != x.Title || len(x.Title) > longestLine {
 		p.fault(append(at, "title"), "%s title: write it in one line of up to %d bytes", who, longestLine)
 	}
-	for i, w := range x.Ways {
-		here := append(at, "ways", strconv.Itoa(i))
-		if !estate.ValidKey(w.Channel) {
-			p.fault(here, "%s ways: %q is no name of a channel: plumb channel list shows those that there are", who, w.Channel)
-		}
-		if plain.Line(w.To) != w.To || len(w.To) > longestLine {
-			p.fault(here, "%s ways: write to in one line of up to %d bytes", who, longestLine)
-		}
-		out.Ways = append(out.Ways, telling.Way(w))
-	}
+	out.Ways = p.ways(append(at, "ways"), who, x.Ways)
 	if len(x.Ways) == 0 {
 		p.fault(at, "%s: there is no way to tell them: add ways: [{channel: NAME, to: ADDRESS}]", who)
 	}
@@ -274,6 +280,53 @@ func (p *parser) person(who string, x person) {
 	}
 	p.plan.People[who] = out
 }
+
+func (p *parser) ways(at []string, who string, list []way) (out []telling.Way) {
+	for i, w := range list {
+		here := append(at, strconv.Itoa(i))
+		if !estate.ValidKey(w.Channel) {
+			p.fault(here, "%s: %q is no name of a channel: plumb channel list shows those that there are", who, w.Channel)
+		}
+		if plain.Line(w.To) != w.To || len(w.To) > longestLine {
+			p.fault(here, "%s: write to in one line of up to %d bytes", who, longestLine)
+		}
+		out = append(out, telling.Way(w))
+	}
+	return out
+}
+
+// again are what goes out by the clock.
+func (p *parser) again() {
+	if h := p.f.Heartbeat; h != nil {
+		at := []string{"heartbeat"}
+		d, err := time.ParseDuration(h.Every)
+		if err != nil || d < leastBeat || d > mostBeat {
+			p.fault(at, "heartbeat every: %q is no time from %s to %s", h.Every, leastBeat, mostBeat)
+		}
+		if len(h.By) == 0 {
+			p.fault(at, "heartbeat: say by which channels: by: [{channel: NAME, to: ADDRESS}]")
+		}
+		p.plan.Heartbeat = &telling.Heartbeat{Every: d, By: p.ways(append(at, "by"), "heartbeat", h.By)}
+	}
+	if r := p.f.Report; r != nil {
+		at := []string{"report"}
+		if len(r.Who) == 0 {
+			p.fault(at, "report: say who gets it")
+		}
+		for _, who := range r.Who {
+			if _, is := p.f.Rotas[who]; !is {
+				p.somebody(at, who)
+			}
+		}
+		p.plan.Report = &telling.Report{At: p.clock(at, r.At), Days: p.days(at, r.Days), Who: r.Who}
+	}
+}
+
+// How often a heartbeat may go out.
+const (
+	leastBeat = 10 * time.Second
+	mostBeat  = 24 * time.Hour
+)
 
 func (p *parser) rota(name string, x rota) {
 	at := []string{"rotas", name}

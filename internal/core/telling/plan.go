@@ -47,6 +47,45 @@ type Plan struct {
 	Teams  map[string][]string // the names of people
 	Rotas  map[string]Rota
 	Rules  []Rule
+
+	Heartbeat *Heartbeat // nil: none goes out
+	Report    *Report    // nil: nobody wants one
+}
+
+// A Heartbeat goes out again and again, so that somebody elsewhere notices when it does not.
+type Heartbeat struct {
+	Every time.Duration
+	By    []Way // all of them
+}
+
+// A Report says once a day what was, and what is.
+type Report struct {
+	At   Clock
+	Days []time.Weekday // none: every day
+	Who  []string       // people, teams, rotas
+}
+
+// ReportID names the report of a moment's day; empty while none is due. Within late of its time it
+// is due, and not later: a report of the day before is none.
+func (p *Plan) ReportID(now time.Time, late time.Duration) string {
+	r := p.Report
+	if r == nil {
+		return ""
+	}
+	now = now.In(p.Zone)
+	at := r.At.on(now)
+	if now.Before(at) || now.Sub(at) > late || len(r.Days) > 0 && !slices.Contains(r.Days, now.Weekday()) {
+		return ""
+	}
+	return "report." + now.Format("2006-01-02")
+}
+
+// Readers are those who get the report of a moment.
+func (p *Plan) Readers(now time.Time) []string {
+	if p.Report == nil {
+		return nil
+	}
+	return p.persons(p.Report.Who, now)
 }
 
 // A Person is somebody who can be told.

@@ -267,3 +267,31 @@ https://plumb.example/incidents/abc
 		require.NotContains(t, Compose("x", []Item{item}, faroe, i.Opened).Subject, "is "+kind)
 	}
 }
+
+// TestReport: due for two hours of its days, and with what was.
+func TestReport(t *testing.T) {
+	p := plan()
+	require.Empty(t, p.ReportID(at("2026-11-29 07:30"), 2*time.Hour))
+	p.Report = &Report{At: 7*60 + 30, Days: []time.Weekday{time.Sunday}, Who: []string{"all"}}
+	for when, want := range map[string]string{"2026-11-29 07:29": "", "2026-11-29 07:30": "report.2026-11-29", "2026-11-29 09:30": "report.2026-11-29", "2026-11-29 09:31": "", "2026-11-30 07:30": ""} {
+		require.Equal(t, want, p.ReportID(at(when), 2*time.Hour), when)
+	}
+	require.Equal(t, []string{"ann", "tom"}, p.Readers(at("2026-11-29 07:30")))
+	now := at("2026-11-29 07:30")
+	open := &incident.Incident{ID: "a", Device: "router", Kind: "hung", Opened: at("2026-11-29 03:12"), Explains: []estate.Key{"x"}, Seen: &incident.Remark{By: "ann"}}
+	over := &incident.Incident{ID: "b", Device: "kiosk", Kind: "silent", Opened: at("2026-11-28 23:00"), Ended: at("2026-11-28 23:20"), Ending: "it is steady again"}
+	old := &incident.Incident{ID: "c", Device: "old", Opened: at("2026-11-20 23:00"), Ended: at("2026-11-20 23:20")}
+	m := ComposeReport("r", []*incident.Incident{old, over, open}, now.Add(-24*time.Hour), 2, faroe, now)
+	require.Equal(t, "The last day: 2 incidents, 1 of them open", m.Subject)
+	require.Equal(t, `Open
+  router is hung since Sun 03:12, for 4 h, 1 behind it cut off; ann sees to it
+
+Over
+  Sat 23:00 kiosk, which was silent, for 20 min: it is steady again
+
+2 messages could not be sent: plumb telling sent --failed
+`, m.Text)
+	m = ComposeReport("r", nil, now, 0, faroe, now)
+	require.Equal(t, "The last day: nothing was wrong", m.Subject)
+	require.NotEmpty(t, m.Text)
+}

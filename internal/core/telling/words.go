@@ -137,7 +137,7 @@ func body(x Item, zone *time.Location, now time.Time) (out []string) {
 		say("Line: %s", x.Line)
 	}
 	if n := len(i.Tried); n > 0 {
-		say("Tried: %d operations, the last is %s", n, i.Tried[n-1])
+		say("Tried: %s, the last is %s", counted(n, "operation"), i.Tried[n-1])
 	}
 	if i.Seen != nil {
 		say("%s sees to it%s", i.Seen.By, remark(i.Seen.Text))
