@@ -67,7 +67,7 @@ var rules = map[string]rule{
 	"daemon":          {[]string{"../web", "core/group", "localports", "password", "people", "service", "store", "version", "wire/names"}, "the command line of what people install: it carries no simulated gear"},
 	"labcli":          {[]string{"../demo", "../web", "client", "core/", "daemon", "estatefile", "keep", "lab", "localports", "password", "service", "store", "tell", "version", "wire/icmp", "wire/names"}, "the command line of the lab and the demo"},
 	"lab":             {[]string{"canvas", "core/estate", "core/picture", "lab/bmc", "lab/machine", "lab/phone", "lab/post", "lab/video", "secret", "wire/"}, "gear of its own: it knows no driver and no room"},
-	"lab/phone":       {nil, "a modem, and who is called by it"},
+	"lab/phone":       {[]string{"wire/sms"}, "a modem, and who is called by it"},
 	"lab/post":        {nil, "a mail server, which delivers to nobody"},
 	"lab/bmc":         {[]string{"wire/"}, "a controller knows nothing of the estate"},
 	"lab/video":       {[]string{"core/picture"}, "what is on a screen: it knows no box and no cable"},

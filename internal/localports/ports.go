@@ -5,6 +5,7 @@
 //	ports.go  which there are, and who has one
 //	cable.go  what is at the other end of a cable
 //	phone.go  modems: calling, and being called
+//	text.go   modems: text messages
 package localports
 
 import (

@@ -53,6 +53,18 @@ type Modem struct {
 	plus     int
 	deaf     bool // it takes no commands any more
 	answered chan struct{}
+
+	texting bool // what comes is a message
+	text    []byte
+	sent    []Text
+	inbox   []string // messages that have come; empty: there is none at that place
+	refuses bool     // the network takes no messages
+}
+
+// A Text is a message as it was sent.
+type Text struct {
+	At       time.Time
+	To, Text string
 }
 
 // New returns a modem at an exchange with these numbers, which is heard on out.
@@ -153,6 +165,11 @@ func (m *Modem) escape(n int) {
 // key is one character of a command line.
 func (m *Modem) key(c byte) {
 	m.mu.Lock()
+	if m.texting {
+		m.mu.Unlock()
+		m.texts(c)
+		return
+	}
 	if m.is == dialling { // any character gives it up
 		if m.cancel != nil {
 			m.cancel()
@@ -206,6 +223,9 @@ func (m *Modem) command(line string) {
 		m.mu.Lock()
 		m.echo = rest == "E1"
 		m.mu.Unlock()
+	case strings.HasPrefix(rest, "+CMG"):
+		m.textCommand(rest)
+		return
 	case rest == "", rest == "V1", rest == "Q0", rest == "X4", rest == "&C1", rest == "&D2", strings.HasPrefix(rest, "S0="):
 	default:
 		m.say("ERROR")

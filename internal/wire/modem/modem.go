@@ -56,6 +56,9 @@ func (e *ResultError) Error() string {
 	if w := resultWords[e.Code]; w != "" {
 		return w
 	}
+	if strings.HasPrefix(e.Code, "+CM") {
+		return "the modem, or its network, refuses: " + e.Code // the numbers are in 3GPP TS 27.005, section 3.2.5
+	}
 	return "the modem says " + e.Code
 }
 
@@ -132,8 +135,8 @@ func (m *Modem) until(ctx context.Context, found func() bool) error {
 	return nil
 }
 
-// The final result codes, and RING, which comes unasked.
-var results = regexp.MustCompile(`(?:^|[\r\n])(OK|CONNECT[^\r\n]*|NO CARRIER|ERROR|NO DIAL ?TONE|BUSY|NO ANSWER|RING)[\r\n]`)
+// The final result codes, those of 3GPP TS 27.005 and 27.007 among them, and RING, which comes unasked.
+var results = regexp.MustCompile(`(?:^|[\r\n])(OK|CONNECT[^\r\n]*|NO CARRIER|ERROR|NO DIAL ?TONE|BUSY|NO ANSWER|RING|\+CM[SE] ERROR: *[^\r\n]*)[\r\n]`)
 
 // result waits for one of the result codes that are wanted, or any final one.
 func (m *Modem) result(ctx context.Context) (code string, err error) {
