@@ -58,7 +58,7 @@ var rules = map[string]rule{
 	"act":             {[]string{"bus", "calendar", "core/", "gear", "gear/garage", "health", "keep", "lease", "store", "watch", "whole"}, "the only room that changes gear"},
 	"incidents":       {[]string{"bus", "core/", "health", "keep", "store"}, "a book about what is believed"},
 	"people":          {[]string{"bus", "core/operation", "password", "store", "whole"}, "who may come in, by whichever door"},
-	"tell":            {[]string{"bus", "calendar", "core/", "health", "secret", "snmpauth", "store", "tellfile", "whole", "wire/names", "wire/pin", "wire/syslog"}, "it sends what is on record"},
+	"tell":            {[]string{"bus", "calendar", "core/", "health", "secret", "snmpauth", "store", "tellfile", "whole", "wire/names", "wire/pin", "wire/sms", "wire/syslog"}, "it sends what is on record"},
 	"api":             {[]string{"act", "api/contract", "broker", "bus", "calendar", "core/", "estatefile", "gear", "health", "incidents", "keep", "lease", "people", "profile", "screen", "secret", "store", "stream", "tell", "tellfile", "version", "watch"}, "the edge asks rooms: no driver, no garage, no protocol"},
 	"screen":          {[]string{"core/glyph", "core/picture", "core/plain", "core/serial"}, "an emulated terminal: a library, and what keeps it from harm; and pictures as files"},
 	"api/contract":    {nil, "generated"},

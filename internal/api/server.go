@@ -70,6 +70,7 @@ type Parts struct {
 	SetEstate func(context.Context, *estate.Estate)
 
 	MayConnect func(host string) error // why gear may not be at a host
+	HasModem   func(name string) error // why there is no modem of that name at this machine
 	Acts       func() bool             // this service, of several, is the one that acts
 	Metrics    Metrics
 
@@ -115,6 +116,7 @@ func (s *Server) Handler() (http.Handler, error) {
 	e.GET("/healthz", s.health)
 	e.GET("/readyz", s.ready)
 	e.GET("/metrics", s.metrics())
+	e.POST("/answers/:channel", s.answer)
 	g := e.Group(basePath, gates.find, s.authenticate, allow, validate, s.boards.afresh)
 	g.GET("/events", s.events)
 	g.GET("/devices/:key/serial", s.serial)

@@ -6,9 +6,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
+	"net"
+	"net/http"
 	"slices"
 	"strings"
 	"time"
+
+	"github.com/labstack/echo/v5"
 
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/core/estate"
@@ -17,6 +22,7 @@ import (
 	"plumbbob/internal/core/telling"
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/gear"
+	"plumbbob/internal/secret"
 	"plumbbob/internal/store"
 	"plumbbob/internal/tell"
 	"plumbbob/internal/tellfile"
@@ -85,30 +91,39 @@ func settingsOf(b *contract.ChannelSettings) (out tell.Settings, err error) {
 // mayUse says why a channel may not have its secret, or may not connect to where it is.
 func (s *Server) mayUse(ctx context.Context, set tell.Settings) error {
 	protocol, address, _ := strings.Cut(set.Target(), "://")
-	host := address[:strings.LastIndex(address, ":")]
-	if err := s.MayConnect(strings.Trim(host, "[]")); err != nil {
-		return usage("%s: %s", set.Target(), err)
+	if host, _, err := net.SplitHostPort(address); err == nil { // a modem has none
+		if err := s.MayConnect(host); err != nil {
+			return usage("%s: %s", set.Target(), err)
+		}
 	}
-	if set.Secret == "" {
-		return nil
+	if set.Kind == tell.Phone {
+		if err := s.HasModem(set.Port); err != nil {
+			return usage("%s", err)
+		}
 	}
-	sealed, err := s.Store.Secrets(ctx)
-	if err != nil {
-		return err
+	if set.Secret != "" {
+		v, err := s.secret(ctx, set.Secret)
+		if err != nil {
+			return err
+		}
+		if !v.MayGoTo(protocol, address) {
+			return usage("the secret %[1]s may not be sent to %[2]s: a keeper allows it with plumb secret bind %[1]s %[2]s", set.Secret, set.Target())
+		}
 	}
-	at := slices.IndexFunc(sealed, func(x store.SealedSecret) bool { return x.Name == set.Secret })
-	if at < 0 {
-		return usage("secret %s is not set: plumb secret set %s", set.Secret, set.Secret)
-	}
-	v, err := s.Sealer.Open(set.Secret, sealed[at].Sealed)
-	if err != nil {
-		return usage("the secret %s cannot be opened: set it again with plumb secret set %s", set.Secret, set.Secret)
-	}
-	if !v.MayGoTo(protocol, address) {
-		return usage("the secret %[1]s may not be sent to %[2]s: a keeper allows it with plumb secret bind %[1]s %[2]s", set.Secret, set.Target())
+	if set.Answers != "" {
+		v, err := s.secret(ctx, set.Answers)
+		if err != nil {
+			return err
+		}
+		if v.Kind != secret.Token || len(v.Password) < leastToken {
+			return usage("answers: the secret %s is no token of %d characters or more: plumb secret set %s --token", set.Answers, leastToken, set.Answers)
+		}
 	}
 	return nil
 }
+
+// leastToken is how long what lets somebody in without a log-in has to be.
+const leastToken = 16
 
 // RemoveChannel implements the contract.
 func (s *Server) RemoveChannel(ctx context.Context, req contract.RemoveChannelRequestObject) (contract.RemoveChannelResponseObject, error) {
@@ -299,4 +314,29 @@ func (s *Server) ListNotes(ctx context.Context, req contract.ListNotesRequestObj
 	}
 	plan, _ := s.Outbox.Plan()
 	return contract.ListNotes200JSONResponse(noteViews(plan, rows)), nil
+}
+
+// longestAnswer bounds what is read of an answer, and answerWithin how long that takes.
+const longestAnswer = 4 << 10
+
+// answer takes what a webhook answers to a message: {"code", "by"}, with the channel's token for that
+// as a bearer. It has no log-in, and can do nothing but say that somebody sees to an incident.
+func (s *Server) answer(c *echo.Context) error {
+	token, bearer := strings.CutPrefix(c.Request().Header.Get("Authorization"), "Bearer ")
+	if !bearer {
+		return c.JSON(http.StatusUnauthorized, map[string]string{"error": tell.ErrNotHere.Error()})
+	}
+	var said struct{ Code, By string }
+	if err := json.NewDecoder(io.LimitReader(c.Request().Body, longestAnswer)).Decode(&said); err != nil {
+		return c.JSON(http.StatusBadRequest, map[string]string{"error": `write {"code": "…", "by": "…"}`})
+	}
+	switch err := s.Outbox.AnswerBy(c.Request().Context(), c.Param("channel"), token, said.Code, said.By); {
+	case errors.Is(err, tell.ErrNotHere):
+		return c.JSON(http.StatusUnauthorized, map[string]string{"error": err.Error()})
+	case errors.Is(err, tell.ErrNoCode):
+		return c.JSON(http.StatusNotFound, map[string]string{"error": err.Error()})
+	case err != nil:
+		return c.JSON(http.StatusConflict, map[string]string{"error": err.Error()})
+	}
+	return c.NoContent(http.StatusNoContent)
 }

@@ -11,8 +11,8 @@ import (
 )
 
 const channelHelp = `A channel is a way by which people are told: a mail server, a page on a web server that takes
-messages (a webhook), a collector of syslog, or a receiver of SNMP notifications
-(docs/PLUMB-BOB-MIB.txt). Addresses belong to people: see plumb telling. What it logs in with is a
+messages (a webhook), a collector of syslog, a receiver of SNMP notifications
+(docs/PLUMB-BOB-MIB.txt), or text messages by a modem, which need no network. Addresses belong to people: see plumb telling. What it logs in with is a
 secret by its name, which has to be bound to where the channel is:
 
   plumb secret set mailbox --login
@@ -34,7 +34,7 @@ func (a *app) channelCommand() *cobra.Command {
 			return a.show(all, func() table {
 				t := table{columns: []string{"NAME", "KIND", "WHERE", "SECRET", "TELLS", "SET BY"}}
 				for _, x := range all {
-					where := opt(x.Settings.Server) + opt(x.Settings.URL)
+					where := opt(x.Settings.Server) + opt(x.Settings.URL) + opt(x.Settings.Port)
 					t.rows = append(t.rows, row(x.Name, string(x.Settings.Kind), where, opt(x.Settings.Secret), strings.Join(x.People, ", "), x.SetBy))
 				}
 				return t
@@ -71,7 +71,7 @@ func (a *app) channelCommand() *cobra.Command {
 func (a *app) channelSet() *cobra.Command {
 	var set contract.ChannelSettings
 	var plain bool
-	var server, receiver, collector, tls, from, url, method, auth, body, secret, pin string
+	var server, receiver, collector, modem, answers, tls, from, url, method, auth, body, secret, pin string
 	var headers []string
 	c := &cobra.Command{
 		Use: "set NAME", Short: "Add or replace one", Args: args(1, 1, "plumb channel set NAME --mail HOST:PORT --from ADDRESS, or --webhook, --syslog or --snmp"), Long: channelHelp + `
@@ -83,14 +83,14 @@ hmac-sha256), or carry it with --auth bearer or basic.`,
 		Example: "  plumb channel set office-mail --mail mail.example:587 --from plumb@pier.example --secret mailbox\n  plumb channel set chat --webhook https://chat.example/hook --secret chat --auth bearer",
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
 			said := 0
-			for kind, at := range map[contract.ChannelSettingsKind]string{contract.ChannelSettingsKindMail: server, contract.ChannelSettingsKindWebhook: url, contract.ChannelSettingsKindSyslog: collector, contract.ChannelSettingsKindSnmp: receiver} {
+			for kind, at := range map[contract.ChannelSettingsKind]string{contract.ChannelSettingsKindMail: server, contract.ChannelSettingsKindWebhook: url, contract.ChannelSettingsKindSyslog: collector, contract.ChannelSettingsKindSnmp: receiver, contract.ChannelSettingsKindText: modem} {
 				if at != "" {
 					set.Kind = kind
 					said++
 				}
 			}
 			if said != 1 {
-				return fail(ExitUsage, "say which: --mail HOST:PORT, --webhook URL, --syslog URL or --snmp HOST:PORT")
+				return fail(ExitUsage, "say which: --mail HOST:PORT, --webhook URL, --syslog URL, --snmp HOST:PORT or --text MODEM")
 			}
 			if plain {
 				set.Plain = &plain
@@ -98,7 +98,7 @@ hmac-sha256), or carry it with --auth bearer or basic.`,
 			for _, x := range []struct {
 				value string
 				in    **string
-			}{{server + receiver, &set.Server}, {from, &set.From}, {url + collector, &set.URL}, {method, &set.Method}, {secret, &set.Secret}, {pin, &set.Pin}} {
+			}{{server + receiver, &set.Server}, {from, &set.From}, {url + collector, &set.URL}, {method, &set.Method}, {secret, &set.Secret}, {pin, &set.Pin}, {modem, &set.Port}, {answers, &set.Answers}} {
 				if x.value != "" {
 					*x.in = &x.value
 				}
@@ -141,6 +141,8 @@ hmac-sha256), or carry it with --auth bearer or basic.`,
 	f.StringVar(&url, "webhook", "", "the address of a page that takes messages")
 	f.StringVar(&collector, "syslog", "", "a collector of syslog: udp, tcp or tls://HOST:PORT")
 	f.StringVar(&receiver, "snmp", "", "a receiver of SNMP notifications, HOST:PORT, with --secret")
+	f.StringVar(&modem, "text", "", "text messages by a modem of the service's machine, by its name there")
+	f.StringVar(&answers, "answers", "", "of a webhook: the name of the token with which it may answer messages")
 	f.BoolVar(&plain, "plain", false, "of SNMPv2c: notifications that nobody confirms")
 	f.StringVar(&method, "method", "", "of a webhook: POST, PUT, PATCH or GET (default POST)")
 	f.StringArrayVar(&headers, "header", nil, "of a webhook: NAME: VALUE; can be repeated")

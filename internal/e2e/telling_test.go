@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"net/http"
 	"strings"
 	"testing"
 	"time"
@@ -10,6 +11,7 @@ import (
 	"plumbbob/demo"
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/browser"
+	"plumbbob/internal/wire/sms"
 )
 
 // TestWhoIsTold: a channel is set and tried, a plan is brought in, an incident is told of once and
@@ -20,9 +22,9 @@ func TestWhoIsTold(t *testing.T) {
 	require.Contains(t, w.flat(0, "", "telling", "preview", "skarvoe-router"), "Nobody would be told")
 	plan := w.write("telling.yaml", demo.Telling)
 	require.Contains(t, w.flat(0, "", "telling", "check", plan), "careful: desk is told by office-mail, and there is no such channel")
-	require.Contains(t, w.flat(2, "", "channel", "set", "office-mail"), "say which: --mail HOST:PORT, --webhook URL, --syslog URL or --snmp HOST:PORT")
+	require.Contains(t, w.flat(2, "", "channel", "set", "office-mail"), "say which: --mail HOST:PORT, --webhook URL, --syslog URL, --snmp HOST:PORT or --text MODEM")
 	require.Contains(t, w.flat(2, "", "channel", "set", "office-mail", "--mail", post.Address, "--from", "nobody"), `from: "nobody" is no address`)
-	require.Contains(t, w.flat(2, "", "channel", "set", "office-mail", "--mail", post.Address, "--from", "a@b.example", "--secret", "mailbox"), "secret mailbox is not set")
+	require.Contains(t, w.flat(2, "", "channel", "set", "office-mail", "--mail", post.Address, "--from", "a@b.example", "--secret", "mailbox"), `there is no secret "mailbox"`)
 	w.says(0, "heron\n", "secret", "set", "mailbox", "--login", "plumb")
 	require.Contains(t, w.flat(2, "", "channel", "set", "office-mail", "--mail", post.Address, "--from", "a@b.example", "--secret", "mailbox"), "may not be sent to smtp://"+post.Address)
 	w.says(0, "", "channel", "set", "office-mail", "--mail", post.Address, "--from", "plumb@ternsound.example", "--tls", "none")
@@ -90,4 +92,46 @@ func TestToldThroughACrash(t *testing.T) {
 	require.Contains(t, w.lab.Post.Letters()[0].Subject, "skarvoe-router is hung")
 	p.stop(t)
 	require.Len(t, w.lab.Post.Letters(), 1)
+}
+
+// TestToldByTelephone: a text message goes out by the modem with no network at all, and the answer to
+// it says that somebody sees to the incident.
+func TestToldByTelephone(t *testing.T) {
+	w := begin(t)
+	require.Contains(t, w.flat(2, "", "channel", "set", "phone", "--text", "modem-9"), `this machine has no serial port "modem-9"`)
+	w.says(0, "", "channel", "set", "phone", "--text", demo.Modem)
+	require.Contains(t, w.flat(4, "", "channel", "test", "phone", "--to", "ann"), "that is no telephone number")
+	require.Contains(t, w.flat(0, "", "channel", "test", "phone", "--to", "+298 555 123"), "the network took 1 of 1")
+	w.says(0, "", "telling", "import", w.write("telling.yaml", `
+plumb-telling: 1
+people: {marsh: {title: I. Marsh, ways: [{channel: phone, to: "+298 555 123"}]}}
+rules: [{name: all, tell: [{who: [marsh]}]}]
+`))
+	require.NoError(t, w.lab.Hang("skarvoe-router"))
+	w.eventually(func() bool { return len(w.lab.Phone.Texts()) == 2 }, "it goes out")
+	text := w.lab.Phone.Texts()[1]
+	require.Equal(t, "+298555123", text.To)
+	require.Contains(t, text.Text, "skarvoe-router is hung, 7 behind it cut off\nSkarvoe, since ")
+	_, code, _ := strings.Cut(text.Text, "To see to skarvoe-router answer ")
+	pdu, err := sms.Deliver("+298555123", code+" on my way")
+	require.NoError(t, err)
+	w.lab.Phone.Receive(pdu)
+	w.eventually(func() bool {
+		return strings.Contains(w.flat(0, "", "incident", "show", "skarvoe-router"), "seen by I. Marsh")
+	}, "it is answered")
+
+	// What a chat answers, with a token for that alone.
+	w.says(0, "token-of-the-chat\n", "secret", "set", "chat-answers", "--token")
+	require.Contains(t, w.flat(2, "", "channel", "set", "chat", "--webhook", w.url+"/healthz", "--answers", "gone"), `there is no secret "gone"`)
+	w.says(0, "", "channel", "set", "chat", "--webhook", w.url+"/healthz", "--answers", "chat-answers")
+	require.Contains(t, w.flat(2, "", "secret", "remove", "chat-answers"), "the channel chat uses secret chat-answers")
+	for token, want := range map[string]int{"": http.StatusUnauthorized, "Bearer wrong": http.StatusUnauthorized, "Bearer token-of-the-chat": http.StatusConflict} {
+		req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, w.url+"/answers/chat", strings.NewReader(`{"code":"`+code+`","by":"Eva"}`))
+		require.NoError(t, err)
+		req.Header.Set("Authorization", token)
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		require.NoError(t, res.Body.Close())
+		require.Equal(t, want, res.StatusCode, "somebody sees to it already, and it is said who may say so")
+	}
 }

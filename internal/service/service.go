@@ -272,7 +272,7 @@ func (s *Service) assemble(ctx context.Context) error {
 	s.api = api.New(api.Parts{
 		Store: s.Store, Keeper: s.keeper, Actor: s.actor, Incidents: s.incidents, Outbox: s.outbox, Keyring: s.garage, Watcher: s.watcher, Sealer: s.Sealer,
 		Hub: hub, Log: s.o.Log, Console: s.o.Console, Secure: s.secure != nil || len(s.o.Proxies) > 0, SetEstate: s.setEstate,
-		Health: s.health, Retention: s.o.Retention, People: s.people, Bus: b, Broker: s.broker, MayConnect: s.mayConnect, Acts: s.acts, Metrics: metrics, Hosts: s.hosts(), Proxies: s.o.Proxies,
+		Health: s.health, Retention: s.o.Retention, People: s.people, Bus: b, Broker: s.broker, MayConnect: s.mayConnect, Acts: s.acts, HasModem: s.hasModem, Metrics: metrics, Hosts: s.hosts(), Proxies: s.o.Proxies,
 	})
 	return nil
 }

@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"strings"
 	"time"
 
@@ -19,7 +20,11 @@ func (s *Service) newOutbox(b *bus.Bus) *tell.Outbox {
 		Store: s.Store, Bus: b, Health: s.health, Log: s.o.Log, Secret: s.garage.Secret, About: s.about,
 		Open: func() []*incident.Incident { return s.incidents.Open() },
 		Find: func(ctx context.Context, id string) (*incident.Incident, error) { return s.incidents.Find(ctx, id) },
-		Acts: s.acts,
+		Acts: s.acts, Text: s.ports.Text, TakeTexts: s.ports.TakeTexts,
+		Ack: func(ctx context.Context, id, who, how string) error {
+			_, err := s.incidents.Say(ctx, id, who, func(i *incident.Incident, now time.Time) (string, error) { return i.Acknowledge(who, how, now) })
+			return err
+		},
 	})
 }
 
@@ -58,4 +63,13 @@ func drawn(hops []verdict.Hop) string {
 		out.WriteString(h.Label)
 	}
 	return out.String()
+}
+
+// hasModem says why there is no modem of a name at this machine.
+func (s *Service) hasModem(name string) error {
+	is, err := s.ports.IsModem(name)
+	if err == nil && !is {
+		err = fmt.Errorf("at %s is no modem", name)
+	}
+	return err
 }

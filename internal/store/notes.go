@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"crypto/rand"
 	"database/sql"
 	"time"
 
@@ -20,6 +21,7 @@ type NoteRow struct {
 	Says    string // what its channel answered, or why it failed
 	Subject string
 	Text    string
+	Code    string // by which it is answered
 }
 
 // noteRow is one as it is kept.
@@ -42,9 +44,10 @@ type noteRow struct {
 	Says     string         `db:"says"`
 	Subject  string         `db:"subject"`
 	Text     sql.NullString `db:"text"`
+	Code     string         `db:"code"`
 }
 
-const noteColumns = `id, incident_id, person, what, rule, step, state, noted_at, due_at, held, tries, sent_at, kind, size, channel, says, subject, text`
+const noteColumns = `id, incident_id, person, what, rule, step, state, noted_at, due_at, held, tries, sent_at, kind, size, channel, says, subject, text, code`
 
 func (r noteRow) note() NoteRow {
 	return NoteRow{
@@ -52,7 +55,7 @@ func (r noteRow) note() NoteRow {
 			ID: r.ID, Incident: r.Incident, Person: r.Person, What: telling.What(r.What), Rule: r.Rule, Step: r.Step,
 			State: telling.State(r.State), Due: r.Due, Held: r.Held, At: r.Sent.Time, Kind: r.Kind, Size: r.Size,
 		},
-		Noted: r.Noted, Tries: r.Tries, Channel: r.Channel, Says: r.Says, Subject: r.Subject, Text: r.Text.String,
+		Noted: r.Noted, Tries: r.Tries, Channel: r.Channel, Says: r.Says, Subject: r.Subject, Text: r.Text.String, Code: r.Code,
 	}
 }
 
@@ -76,8 +79,8 @@ func notes(ctx context.Context, tx *sqlx.Tx, i *incident.Incident, tell Teller) 
 	now := time.Now().UTC()
 	for _, n := range change.Add {
 		if _, err := tx.ExecContext(ctx, `
-			INSERT IGNORE INTO note (id, incident_id, person, what, rule, step, state, noted_at, due_at, held, kind, size) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-			n.ID, i.ID, n.Person, n.What, n.Rule, n.Step, telling.Queued, now, n.Due.UTC(), n.Held, n.Kind, n.Size); err != nil {
+			INSERT IGNORE INTO note (id, incident_id, person, what, rule, step, state, noted_at, due_at, held, kind, size, code) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			n.ID, i.ID, n.Person, n.What, n.Rule, n.Step, telling.Queued, now, n.Due.UTC(), n.Held, n.Kind, n.Size, newCode()); err != nil {
 			return err
 		}
 	}
@@ -87,6 +90,42 @@ func notes(ctx context.Context, tx *sqlx.Tx, i *incident.Incident, tell Teller) 
 		}
 	}
 	return nil
+}
+
+// codeSigns cannot be taken for one another, and codes of them are short enough to be typed.
+const (
+	codeSigns = "ABCDEFGHJKMNPQRSTUVWXYZ23456789"
+	// CodeLength is how long a code is.
+	CodeLength = 5
+)
+
+func newCode() string {
+	var b [CodeLength]byte
+	_, _ = rand.Read(b[:]) // it never fails
+	for i := range b {
+		b[i] = codeSigns[int(b[i])%len(codeSigns)]
+	}
+	return string(b[:])
+}
+
+// AnsweredNotes lists notes by the code of an answer: those that were sent since a moment.
+func (s *Store) AnsweredNotes(ctx context.Context, code string, since time.Time) ([]NoteRow, error) {
+	var rows []noteRow
+	err := s.db.SelectContext(ctx, &rows, `SELECT `+noteColumns+` FROM note WHERE code = ? AND sent_at >= ?`, code, since)
+	out := make([]NoteRow, len(rows))
+	for i, r := range rows {
+		out[i] = r.note()
+	}
+	return out, sorted(err)
+}
+
+// Awaited says whether an answer may come by a channel: something was sent by it since a moment, of an
+// incident that is open and that nobody sees to.
+func (s *Store) Awaited(ctx context.Context, channel string, since time.Time) (is bool, err error) {
+	err = s.db.GetContext(ctx, &is, `
+		SELECT EXISTS (SELECT 1 FROM note n JOIN incident i ON i.id = n.incident_id
+		WHERE n.channel = ? AND n.state = ? AND n.sent_at >= ? AND i.ended_at IS NULL)`, channel, telling.Sent, since)
+	return is, sorted(err)
 }
 
 // Retell has a teller look at an incident again, because time has passed.

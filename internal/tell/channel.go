@@ -16,6 +16,7 @@ import (
 	"plumbbob/internal/core/plain"
 	"plumbbob/internal/core/telling"
 	"plumbbob/internal/secret"
+	"plumbbob/internal/wire/sms"
 )
 
 // The kinds of channel.
@@ -24,6 +25,7 @@ const (
 	Webhook = "webhook"
 	Syslog  = "syslog"
 	SNMP    = "snmp"
+	Phone   = "text" // text messages, by a modem of the service's machine
 )
 
 // A kind is what is particular to one.
@@ -38,14 +40,15 @@ var kinds map[string]kind
 func init() { // they refer to what refers to them
 	kinds = map[string]kind{
 		Mail:    {[]string{"server", "tls", "from", "pin"}, (*Settings).checkMail, Settings.sendMail},
-		Webhook: {[]string{"url", "method", "headers", "body", "auth", "pin"}, (*Settings).checkWebhook, Settings.sendHook},
+		Webhook: {[]string{"url", "method", "headers", "body", "auth", "pin", "answers"}, (*Settings).checkWebhook, Settings.sendHook},
 		Syslog:  {[]string{"url"}, (*Settings).checkSyslog, Settings.sendSyslog},
 		SNMP:    {[]string{"server", "plain"}, (*Settings).checkNotify, Settings.sendNotify},
+		Phone:   {[]string{"port"}, (*Settings).checkText, nil}, // the outbox sends these: it has the ports
 	}
 }
 
 // ChannelKinds lists them.
-var ChannelKinds = []string{Mail, Webhook, Syslog, SNMP}
+var ChannelKinds = []string{Mail, Webhook, Syslog, SNMP, Phone}
 
 // How a mail server is spoken to.
 const (
@@ -81,6 +84,9 @@ type Settings struct {
 	Headers map[string]string `json:"headers,omitempty"`
 	Body    string            `json:"body,omitempty"` // a template; empty: a JSON document
 	Auth    string            `json:"auth,omitempty"`
+	Answers string            `json:"answers,omitempty"` // the name of the token with which it may answer; empty: it may not
+
+	Port string `json:"port,omitempty"` // of text messages: the name of a modem
 }
 
 // Bounds of what is set.
@@ -114,7 +120,7 @@ func (s *Settings) given() (out []string) {
 		is   bool
 	}{
 		{"pin", s.Pin != ""}, {"server", s.Server != ""}, {"tls", s.TLS != ""}, {"from", s.From != ""}, {"url", s.URL != ""}, {"method", s.Method != ""},
-		{"headers", s.Headers != nil}, {"body", s.Body != ""}, {"auth", s.Auth != ""}, {"plain", s.Plain},
+		{"headers", s.Headers != nil}, {"body", s.Body != ""}, {"auth", s.Auth != ""}, {"plain", s.Plain}, {"port", s.Port != ""}, {"answers", s.Answers != ""},
 	} {
 		if x.is {
 			out = append(out, x.name)
@@ -128,6 +134,16 @@ func (s *Settings) checkServer(what, example string) error {
 	host, port, err := net.SplitHostPort(s.Server)
 	if err != nil || host == "" || port == "" {
 		return fmt.Errorf("server: %q is not %s: write HOST:PORT, as in %s", s.Server, what, example)
+	}
+	return nil
+}
+
+func (s *Settings) checkText() error {
+	switch {
+	case s.Port == "":
+		return errors.New("port: name a modem of the service's machine, as plumbd serve --modem does")
+	case s.Secret != "":
+		return errors.New("secret: a modem has none: leave it out")
 	}
 	return nil
 }
@@ -202,6 +218,8 @@ func (s Settings) Target() string {
 		return secret.Target("smtp", s.Server)
 	case SNMP:
 		return secret.Target("snmp", s.Server)
+	case Phone:
+		return secret.Target("modem", s.Port)
 	}
 	u, err := url.Parse(s.URL)
 	if err != nil {
@@ -213,9 +231,14 @@ func (s Settings) Target() string {
 
 // CheckTo says what is wrong with an address at a channel.
 func (s Settings) CheckTo(to string) error {
-	if s.Kind == Mail {
+	switch s.Kind {
+	case Mail:
 		if _, err := mail.ParseAddress(to); err != nil {
 			return fmt.Errorf("%q is no address of mail", plain.Line(to))
+		}
+	case Phone:
+		if _, err := sms.Submit(to, "", 0); err != nil {
+			return fmt.Errorf("%q: %w", plain.Line(to), err)
 		}
 	}
 	return nil
@@ -239,7 +262,7 @@ func (s Settings) send(ctx context.Context, v secret.Value, to string, m telling
 		return "", fmt.Errorf("secret %[1]s may not be sent to %[2]s: a keeper allows it with plumb secret bind %[1]s %[2]s", s.Secret, s.Target())
 	}
 	k, is := kinds[s.Kind]
-	if !is {
+	if !is || k.send == nil {
 		return "", fmt.Errorf("its kind %q is not known here", s.Kind)
 	}
 	return k.send(s, ctx, v, to, m)

@@ -24,6 +24,7 @@ import (
 	"plumbbob/internal/secret"
 	"plumbbob/internal/store"
 	"plumbbob/internal/tellfile"
+	"plumbbob/internal/wire/sms"
 )
 
 // About is what is known of an incident beside itself.
@@ -47,6 +48,12 @@ type Parts struct {
 	Open   func() []*incident.Incident
 	Find   func(ctx context.Context, id string) (*incident.Incident, error)
 	Acts   func() bool // this service, of several, is the one that tells
+
+	// Text sends a text message by the modem at a port, and TakeTexts takes those that have come.
+	Text      func(ctx context.Context, port, number, text string) (says string, err error)
+	TakeTexts func(ctx context.Context, port string, take func(sms.Message) error) error
+	// Ack says that somebody sees to an incident.
+	Ack func(ctx context.Context, incident, who, how string) error
 }
 
 // Outbox notes what people are to be told, and sends it: what was noted is sent, whatever becomes
@@ -88,6 +95,7 @@ func (o *Outbox) Run(ctx context.Context) error {
 	var beating sync.WaitGroup
 	defer beating.Wait()
 	beating.Go(func() { o.beats(ctx) })
+	beating.Go(func() { o.listens(ctx) })
 	tick := time.NewTicker(tellEvery)
 	defer tick.Stop()
 	var read time.Time
@@ -218,6 +226,18 @@ func (o *Outbox) Lacks(p *telling.Plan) (out []string) {
 		out = append(out, "nobody is told of anything: there are no rules")
 	}
 	return out
+}
+
+// Uses is a channel that uses a secret; empty: none does.
+func (o *Outbox) Uses(secret string) string {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	for _, name := range slices.Sorted(maps.Keys(o.channels)) {
+		if s := o.channels[name]; s.Secret == secret || s.Answers == secret {
+			return name
+		}
+	}
+	return ""
 }
 
 // Subject is an incident as rules see it.
@@ -405,7 +425,7 @@ func (o *Outbox) item(ctx context.Context, plan *telling.Plan, n *store.NoteRow,
 		return telling.Item{}, telling.Queued
 	}
 	a := o.About(i)
-	return telling.Item{Note: n.Note, Incident: i, Site: a.Site, Line: a.Line, Link: a.Link}, telling.Sending
+	return telling.Item{Note: n.Note, Incident: i, Site: a.Site, Line: a.Line, Link: a.Link, Code: n.Code}, telling.Sending
 }
 
 // toldBefore says whether somebody was told of an incident before a note of its end.
@@ -452,6 +472,9 @@ func (o *Outbox) Send(ctx context.Context, channel, to string, m telling.Message
 func (o *Outbox) Try(ctx context.Context, s Settings, to string, m telling.Message) (says string, err error) {
 	if err := s.CheckTo(to); err != nil {
 		return "", err
+	}
+	if s.Kind == Phone {
+		return o.Text(ctx, s.Port, to, m.Short())
 	}
 	v, err := o.Secret(s.Secret)
 	if err != nil {

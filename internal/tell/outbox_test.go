@@ -19,6 +19,7 @@ import (
 	"plumbbob/internal/secret"
 	"plumbbob/internal/store"
 	"plumbbob/internal/store/storetest"
+	"plumbbob/internal/wire/sms"
 )
 
 const told = `
@@ -36,6 +37,9 @@ type office struct {
 	*Outbox
 	mail *post.Server
 	one  *incident.Incident
+
+	texts, seen []string
+	replies     []sms.Message
 }
 
 func opened(t *testing.T) *office {
@@ -45,13 +49,27 @@ func opened(t *testing.T) *office {
 	o := &office{T: t, mail: server, one: &incident.Incident{ID: "abc", Device: "router", Site: "pier", Kind: "hung", Opened: time.Now().UTC().Add(-time.Hour)}}
 	o.Outbox = NewOutbox(Parts{
 		Store: storetest.Open(t), Bus: &bus.Bus{}, Health: health.New(slog.New(slog.DiscardHandler)), Log: slog.New(slog.DiscardHandler),
-		Secret: func(string) (secret.Value, error) { return secret.Value{}, nil },
+		Secret: func(name string) (secret.Value, error) { return secret.Value{Password: name}, nil },
 		About:  func(*incident.Incident) About { return About{Site: "Skarvoe", Zone: time.UTC} },
 		Open:   func() []*incident.Incident { return []*incident.Incident{o.one} },
 		Find:   func(context.Context, string) (*incident.Incident, error) { return o.one.Clone(), nil },
 		Acts:   func() bool { return true },
+		Text: func(_ context.Context, port, number, text string) (string, error) {
+			o.texts = append(o.texts, port+" "+number+" "+text)
+			return "taken", nil
+		},
+		TakeTexts: func(_ context.Context, _ string, take func(sms.Message) error) error {
+			for _, m := range o.replies {
+				if err := take(m); err != nil {
+					return err
+				}
+			}
+			o.replies = nil
+			return nil
+		},
+		Ack: func(_ context.Context, id, who, _ string) error { o.seen = append(o.seen, id+" "+who); return nil },
 	})
-	for name, s := range map[string]Settings{"office": {Kind: Mail, Server: server.Address, TLS: NoTLS, From: "plumb@pier.example"}, "broken": {Kind: Mail, Server: "127.0.0.1:1", TLS: NoTLS, From: "plumb@pier.example"}} {
+	for name, s := range map[string]Settings{"phone": {Kind: Phone, Port: "modem-1"}, "chat": {Kind: Webhook, URL: "http://127.0.0.1:1", Method: "POST", Answers: "chat-answers"}, "office": {Kind: Mail, Server: server.Address, TLS: NoTLS, From: "plumb@pier.example"}, "broken": {Kind: Mail, Server: "127.0.0.1:1", TLS: NoTLS, From: "plumb@pier.example"}} {
 		doc, err := json.Marshal(s)
 		require.NoError(t, err)
 		require.NoError(t, o.Store.SetChannel(t.Context(), store.ChannelRow{Name: name, Kind: s.Kind, Doc: string(doc), SetAt: noon, SetBy: "ann"}))
@@ -206,4 +224,37 @@ func TestByTheClock(t *testing.T) {
 	o.mail.Shut(true)
 	o.beat(t.Context(), now.Add(2*time.Minute))
 	require.Contains(t, o.Health.List()[0].Text, "the heartbeat did not go out: office: ")
+}
+
+// TestAnswers: by text message from the number of who was told, and by a webhook with its token; by
+// nobody else.
+func TestAnswers(t *testing.T) {
+	o := opened(t)
+	text := strings.Replace(told, "tom: {ways: [{channel: office, to: tom@pier.example}]", `tom: {ways: [{channel: phone, to: "+298 12 34 56"}]`, 1)
+	text = strings.Replace(text, `from: "00:00", until: "00:00"`, `from: "00:00", until: "00:00", but: critical`, 1)
+	require.NoError(t, o.Store.SetTelling(t.Context(), store.TellingVersion{At: noon, Who: "ann", Text: text}))
+	require.NoError(t, o.Refresh(t.Context()))
+	o.takeTexts(t.Context())
+	require.Nil(t, o.replies)
+	o.saved()
+	require.NoError(t, o.send(t.Context(), time.Now().UTC()))
+	require.Len(t, o.texts, 1)
+	require.Contains(t, o.texts[0], "modem-1 +298 12 34 56 router is hung\nSkarvoe, since ")
+	said := o.texts[0][len(o.texts[0])-store.CodeLength:]
+	require.Contains(t, o.texts[0], "To see to router answer "+said)
+
+	o.replies = []sms.Message{{Number: "+298999999", Text: said}, {Number: "+298123456", Text: "what?"}, {Number: "+298123456", Text: "ok, " + strings.ToLower(said) + "!"}}
+	o.takeTexts(t.Context())
+	require.Equal(t, []string{"abc tom"}, o.seen)
+	entries, err := o.Store.Journal(t.Context(), store.JournalFilter{Limit: 10})
+	require.NoError(t, err)
+	require.Contains(t, entries[0].Text, "A text message of +298123456 did nothing")
+	require.Contains(t, entries[1].Text, "A text message of +298999999 did nothing")
+
+	require.ErrorIs(t, o.AnswerBy(t.Context(), "chat", "wrong", said, "Eva"), ErrNotHere)
+	require.ErrorIs(t, o.AnswerBy(t.Context(), "office", "", said, "Eva"), ErrNotHere)
+	require.ErrorIs(t, o.AnswerBy(t.Context(), "chat", "chat-answers", "AAAAA", "Eva"), ErrNoCode)
+	require.NoError(t, o.AnswerBy(t.Context(), "chat", "chat-answers", said, "Eva"))
+	require.NoError(t, o.AnswerBy(t.Context(), "chat", "chat-answers", said, ""))
+	require.Equal(t, []string{"abc tom", "abc Eva (by chat)", "abc tom (by chat)"}, o.seen)
 }

@@ -46,13 +46,14 @@ type hookIncident struct {
 	Why      string       `json:"why"`
 	Explains []estate.Key `json:"explains"`
 	Link     string       `json:"link,omitempty"`
+	Code     string       `json:"code,omitempty"` // with which it is answered
 }
 
 func hookDocOf(to string, m telling.Message) hookDoc {
 	d := hookDoc{ID: m.ID, To: to, At: m.At.UTC(), Severity: string(m.Severity), Subject: m.Subject, Text: m.Text, Incidents: []hookIncident{}}
 	for _, x := range m.Items {
 		i := x.Incident
-		h := hookIncident{ID: i.ID, What: x.Note.What, Kind: i.Kind, Device: i.Device, Site: i.Site, Opened: i.Opened.UTC(), Why: i.Text, Explains: append([]estate.Key{}, i.Explains...), Link: x.Link}
+		h := hookIncident{ID: i.ID, What: x.Note.What, Kind: i.Kind, Device: i.Device, Site: i.Site, Opened: i.Opened.UTC(), Why: i.Text, Explains: append([]estate.Key{}, i.Explains...), Link: x.Link, Code: x.Code}
 		if !i.Open() {
 			h.Ended = new(i.Ended.UTC())
 		}

@@ -44,6 +44,7 @@ const (
 	ChannelSettingsKindMail    ChannelSettingsKind = "mail"
 	ChannelSettingsKindSnmp    ChannelSettingsKind = "snmp"
 	ChannelSettingsKindSyslog  ChannelSettingsKind = "syslog"
+	ChannelSettingsKindText    ChannelSettingsKind = "text"
 	ChannelSettingsKindWebhook ChannelSettingsKind = "webhook"
 )
 
@@ -55,6 +56,8 @@ func (e ChannelSettingsKind) Valid() bool {
 	case ChannelSettingsKindSnmp:
 		return true
 	case ChannelSettingsKindSyslog:
+		return true
+	case ChannelSettingsKindText:
 		return true
 	case ChannelSettingsKindWebhook:
 		return true
@@ -491,6 +494,7 @@ const (
 	More   NoteWhat = "more"
 	Opened NoteWhat = "opened"
 	Over   NoteWhat = "over"
+	Report NoteWhat = "report"
 )
 
 // Valid indicates whether the value is a known member of the NoteWhat enum.
@@ -501,6 +505,8 @@ func (e NoteWhat) Valid() bool {
 	case Opened:
 		return true
 	case Over:
+		return true
+	case Report:
 		return true
 	default:
 		return false
@@ -1237,6 +1243,9 @@ type Channel struct {
 
 // ChannelSettings defines model for ChannelSettings.
 type ChannelSettings struct {
+	// Answers of a webhook: the name of the token with which messages may be answered at /answers/NAME
+	Answers *string `json:"answers,omitempty"`
+
 	// Auth of a webhook, with a secret: sign when it is left out
 	Auth *ChannelSettingsAuth `json:"auth,omitempty"`
 
@@ -1258,6 +1267,9 @@ type ChannelSettings struct {
 
 	// Plain of SNMP: notifications that nobody confirms
 	Plain *bool `json:"plain,omitempty"`
+
+	// Port of text messages: the name of a modem of the service's machine
+	Port *string `json:"port,omitempty"`
 
 	// Secret the name of one
 	Secret *string `json:"secret,omitempty"`

@@ -26,6 +26,7 @@ type Item struct {
 	Site     string // as it is called
 	Line     string // what it hangs from, drawn in one line; empty: that is not known
 	Link     string // leads to it after a log-in; empty: nobody has said where the console is
+	Code     string // by which it is answered; empty: it cannot be
 }
 
 // mostNamed is how many devices are named behind one.
@@ -159,4 +160,27 @@ func remark(text string) string {
 		return ""
 	}
 	return ": " + text
+}
+
+// longestShort is how much of a message goes into text messages, without what is said of the answer.
+const longestShort = 280
+
+// Short is a message for channels that take little: its first lines, and how it is answered.
+func (m Message) Short() string {
+	lines := strings.Split(strings.TrimRight(m.Text, "\n"), "\n")
+	out := m.Subject
+	for _, l := range lines {
+		l = strings.TrimSpace(l)
+		if strings.HasPrefix(l, "Look: ") || strings.HasPrefix(l, "http") || len(out)+1+len(l) > longestShort {
+			continue
+		}
+		out += "\n" + l
+	}
+	for _, x := range m.Items {
+		if x.Code != "" && x.Incident.Open() && x.Incident.Seen == nil {
+			out += fmt.Sprintf("\nTo see to %s answer %s", x.Incident.Device, x.Code)
+			break // several are read in the console
+		}
+	}
+	return out
 }

@@ -35,8 +35,10 @@ CREATE TABLE IF NOT EXISTS note (
     says        VARCHAR(1000) NOT NULL DEFAULT '' COMMENT 'what its channel answered, or why it failed',
     subject     VARCHAR(400) NOT NULL DEFAULT '',
     text        MEDIUMTEXT   NULL,
+    code        VARCHAR(8)   NOT NULL DEFAULT '' COMMENT 'by which it is answered',
     KEY (state, due_at),
     KEY (incident_id),
+    KEY (code),
     KEY (noted_at)
 );
 

@@ -2648,7 +2648,7 @@ export interface components {
         };
         ChannelSettings: {
             /** @enum {string} */
-            kind: "mail" | "webhook" | "syslog" | "snmp";
+            kind: "mail" | "webhook" | "syslog" | "snmp" | "text";
             /** @description the name of one */
             secret?: string;
             /** @description SHA-256 of the certificate of the other end, where it is signed by nobody */
@@ -2674,6 +2674,10 @@ export interface components {
             };
             /** @description of a webhook: a template; a JSON document when it is left out */
             body?: string;
+            /** @description of a webhook: the name of the token with which messages may be answered at /answers/NAME */
+            answers?: string;
+            /** @description of text messages: the name of a modem of the service's machine */
+            port?: string;
             /**
              * @description of a webhook, with a secret: sign when it is left out
              * @enum {string}
@@ -2753,7 +2757,7 @@ export interface components {
             person: string;
             title: string;
             /** @enum {string} */
-            what: "opened" | "more" | "over";
+            what: "opened" | "more" | "over" | "report";
             rule: string;
             step: number;
             state: components["schemas"]["NoteState"];
