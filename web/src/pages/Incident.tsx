@@ -58,7 +58,12 @@ export function IncidentPage() {
 
 type Happening = { at: string; key: string; what: ReactNode; later?: boolean }
 
-const noteWords = { opened: 'that it is wrong', more: 'that it is more by now', over: 'that it is over' }
+const noteWords = {
+  opened: 'that it is wrong',
+  more: 'that it is more by now',
+  over: 'that it is over',
+  report: 'of the day',
+}
 
 function Timeline({ incident: i }: { incident: Incident }) {
   const told = useTold(i.id)
