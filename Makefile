@@ -64,7 +64,7 @@ check: packages build
 	@scripts/check
 
 bench: packages build
-	$(GO) test -run '^$$' -bench . -benchtime 2s ./internal/bench/ ./internal/wire/rfb/
+	$(GO) test -run '^$$' -bench . -benchtime 2s ./internal/bench/ ./internal/wire/rfb/ ./internal/tell/
 
 generate: web/node_modules/.installed
 	$(GO) generate ./...

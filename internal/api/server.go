@@ -190,7 +190,7 @@ func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
 }
 
 // pages are the first parts of the addresses that the console has pages at.
-var pages = []string{"", "devices", "power", "incidents", "journal", "estate", "people", "events"}
+var pages = []string{"", "devices", "power", "incidents", "journal", "estate", "people", "events", "telling"}
 
 // console serves the built console. An address that is neither a file nor a page shows
 // people the console's own page for that, and tells programs that there is nothing.

@@ -180,7 +180,7 @@ func (s *Server) GetTelling(ctx context.Context, _ contract.GetTellingRequestObj
 		return nil, err
 	}
 	plan, _ := s.Outbox.Plan()
-	out := contract.GetTelling200JSONResponse{Text: v.Text, Lacks: append([]string{}, s.Outbox.Lacks(plan)...)}
+	out := contract.GetTelling200JSONResponse{Text: v.Text, Lacks: s.lacks(plan)}
 	if v.Text != "" {
 		out.At, out.Who = new(v.At.UTC()), &v.Who
 	}
@@ -197,9 +197,7 @@ func (s *Server) SetTelling(ctx context.Context, req contract.SetTellingRequestO
 	if err != nil {
 		return nil, err
 	}
-	lacks := append([]string{}, s.Outbox.Lacks(plan)...)
-	lacks = append(lacks, s.unknown(plan)...)
-	out := contract.SetTelling200JSONResponse{Lacks: lacks, People: len(plan.People), Rules: len(plan.Rules)}
+	out := contract.SetTelling200JSONResponse{Lacks: s.lacks(plan), People: len(plan.People), Rules: len(plan.Rules)}
 	if orZero(req.Body.Check) {
 		return out, nil
 	}
@@ -209,6 +207,42 @@ func (s *Server) SetTelling(ctx context.Context, req contract.SetTellingRequestO
 	}
 	s.written()
 	return out, s.Outbox.Refresh(ctx)
+}
+
+// lacks lists what keeps people from being told by a plan.
+func (s *Server) lacks(p *telling.Plan) []string {
+	return slices.Concat([]string{}, s.Outbox.Lacks(p), s.unknown(p), s.untold(p))
+}
+
+// When it is looked whether anybody would be told: over a day, and on its weekend.
+var untoldAt = []time.Duration{0, 6 * time.Hour, 12 * time.Hour, 18 * time.Hour, 3 * 24 * time.Hour, 5 * 24 * time.Hour, 6 * 24 * time.Hour}
+
+// untold says of which devices nobody would be told if they hung.
+func (s *Server) untold(p *telling.Plan) []string {
+	e, now := s.Keeper.Estate(), nowUTC()
+	var first string
+	n := 0
+	for i := range e.Devices {
+		d := &e.Devices[i]
+		for _, after := range untoldAt {
+			at := now.Add(after)
+			one := telling.Subject{Incident: &incident.Incident{ID: "x", Device: d.Key, Site: d.Site, Kind: string(verdict.Hung), Opened: at}, Role: d.Role, Tags: d.Tags}
+			if len(p.Turns(one)) > 0 {
+				continue
+			}
+			if n++; n == 1 {
+				first = fmt.Sprintf("nobody would be told if %s hung at %s", d.Key, at.In(e.Zone(d.Key)).Format("Mon 15:04 MST"))
+			}
+			break
+		}
+	}
+	switch {
+	case n == 0:
+		return nil
+	case n > 1:
+		first += fmt.Sprintf("; likewise of %d more devices", n-1)
+	}
+	return []string{first}
 }
 
 // unknown lists what rules name that is not in the estate: they would never fit.

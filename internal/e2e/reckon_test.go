@@ -140,3 +140,39 @@ func (x *torture) journalHolds(ops []contract.Operation) {
 		x.violated("the journal does not hold at entry %d", seal.Breaks[0].Entry)
 	}
 }
+
+// toldOf hangs in every round, so that there is something to tell.
+const toldOf = "quill-kiosk"
+
+// messagesHold compares what is recorded as told with what has arrived.
+func (x *torture) messagesHold() {
+	var notes []contract.Note
+	deadline := time.Now().Add(5 * time.Minute)
+	for waits := true; waits; time.Sleep(often) {
+		waits = false
+		notes = list[[]contract.Note](x, "telling", "sent")
+		for _, n := range notes {
+			waits = waits || (n.State == contract.NoteStateQueued || n.State == contract.NoteStateSending) && n.Due.Before(time.Now())
+		}
+		if waits && time.Now().After(deadline) {
+			x.violated("messages that are due wait: %+v", notes)
+			return
+		}
+	}
+	came, times := map[string]bool{}, map[string]int{}
+	for _, l := range x.lab.Post.Letters() {
+		came[l.Text] = true
+		times[l.ID]++
+		if times[l.ID] > 2 {
+			x.violated("%s came %d times", l.ID, times[l.ID])
+		}
+	}
+	for _, n := range notes {
+		switch {
+		case n.State == contract.NoteStateFailed:
+			x.violated("%s could not be told: %s", n.ID, n.Says)
+		case n.State == contract.NoteStateSent && !came[n.Text]:
+			x.violated("%s is recorded as told, and has not come: %s", n.ID, n.Subject)
+		}
+	}
+}

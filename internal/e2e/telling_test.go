@@ -33,7 +33,15 @@ func TestWhoIsTold(t *testing.T) {
 	require.Contains(t, w.flat(2, "", "channel", "test", "gone", "--to", "x"), `there is no channel "gone"`)
 	require.Contains(t, post.Letters()[0].Text, "admin has asked for this")
 
+	require.Contains(t, w.flat(0, "", "service-call", "ostrel-store", "--note", "Please come"), "Subject: Service call: ")
+	require.Contains(t, w.flat(2, "", "service-call", "ostrel-store", "--to", "x"), "go together")
+	require.Contains(t, w.flat(4, "", "service-call", "ostrel-store", "--by", "gone", "--to", "x@y.example"), `there is no channel "gone"`)
+	require.Contains(t, w.flat(0, "", "service-call", "ostrel-store", "--by", "office-mail", "--to", "service@maker.example"), "It was sent to service@maker.example")
+	require.Equal(t, []string{"readings.txt", "events.txt"}, post.Letters()[1].Files)
+	require.Contains(t, w.flat(2, "", "service-call", "nobody"), `no device "nobody"`)
+
 	require.Contains(t, w.flat(2, "", "telling", "import", w.write("bad.yaml", strings.Replace(demo.Telling, "who: [duty]", "who: [duti]", 1))), `bad.yaml:37: "duti" is neither a person nor a team`)
+	require.Contains(t, w.flat(0, "", "telling", "check", w.write("few.yaml", strings.NewReplacer("{severity: critical}", "{sites: [skarvoe]}", "{severity: warning}", "{sites: [skarvoe]}").Replace(demo.Telling))), "careful: nobody would be told if ostrel-ops hung at ")
 	require.Contains(t, w.flat(0, "", "telling", "import", plan), "It counts from now on: 3 persons, 3 rules.")
 	require.Equal(t, demo.Telling, w.says(0, "", "telling", "export"))
 	require.Contains(t, w.flat(0, "", "telling", "preview", "skarvoe-kiosk", "--kind", "hung", "--at", "2026-12-24 12:00"), "the ticket desk office-mail desk@ternsound.example kiosks 1")
@@ -43,10 +51,10 @@ func TestWhoIsTold(t *testing.T) {
 	always := strings.NewReplacer(`{from: mon 08:00, until: thu 08:00, who: marsh}`, `{from: mon 00:00, until: mon 00:00, who: marsh}`, `from: "18:00", until: "08:00"`, `from: "00:00", until: "00:00"`).Replace(demo.Telling)
 	require.NoError(t, w.lab.Hang("skarvoe-kiosk"))
 	w.says(0, "", "telling", "import", w.write("always.yaml", always))
-	w.eventually(func() bool { return len(post.Letters()) == 2 }, "one is told")
-	require.Equal(t, "skarvoe-kiosk is hung", post.Letters()[1].Subject)
-	require.Equal(t, []string{"i.marsh@ternsound.example"}, post.Letters()[1].To)
-	require.Contains(t, post.Letters()[1].Text, "Line: ostrel-ops ─ ostrel-core ─ skarvoe-bridge ─ skarvoe-router ─ skarvoe-switch ✗ skarvoe-kiosk")
+	w.eventually(func() bool { return len(post.Letters()) == 3 }, "one is told")
+	require.Equal(t, "skarvoe-kiosk is hung", post.Letters()[2].Subject)
+	require.Equal(t, []string{"i.marsh@ternsound.example"}, post.Letters()[2].To)
+	require.Contains(t, post.Letters()[2].Text, "Line: ostrel-ops ─ ostrel-core ─ skarvoe-bridge ─ skarvoe-router ─ skarvoe-switch ✗ skarvoe-kiosk")
 	out := w.flat(0, "", "incident", "show", "skarvoe-kiosk")
 	require.Contains(t, out, "told I. Marsh,")
 	require.Contains(t, out, "by office-mail: skarvoe-kiosk is hung")
@@ -70,7 +78,7 @@ func TestWhoIsTold(t *testing.T) {
 	}, "its end is told later")
 	require.Contains(t, w.flat(0, "", "journal", "--kind", "telling"), "Told I. Marsh by office-mail: skarvoe-kiosk is hung")
 	time.Sleep(2 * time.Second)
-	require.Len(t, post.Letters(), 2, "nothing twice")
+	require.Len(t, post.Letters(), 3, "nothing twice")
 }
 
 // TestToldThroughACrash: what could not be sent when the service was killed goes out after its

@@ -117,6 +117,8 @@ func (x *torture) run(t *testing.T, two bool) {
 		}
 		require.Empty(t, x.violations, "seed %d, round %d", x.seed, round)
 	}
+	x.messagesHold()
+	require.Empty(t, x.violations, "seed %d, messages", x.seed)
 	for _, p := range x.ps {
 		p.stop(t)
 	}
@@ -156,6 +158,8 @@ func (x *torture) begin(t *testing.T, two bool) {
 	w := &world{T: t, lab: labtest.Start(t, labtest.Options{Speed: 40}), dir: t.TempDir(), login: "client.json", url: "http://" + p.address, password: x.first}
 	x.world = w
 	w.furnish()
+	w.says(0, "", "channel", "set", "post", "--mail", w.lab.Post.Address, "--from", "plumb@pier.example", "--tls", "none")
+	w.says(0, "", "telling", "import", w.write("telling.yaml", "plumb-telling: 1\npeople: {ann: {ways: [{channel: post, to: ann@pier.example}]}}\nrules: [{name: all, tell: [{who: [ann]}]}]\n"))
 	x.doors = []string{"client.json"}
 	x.line = newWire(t, "tcp", p.address)
 	x.door("line.json", "http://"+x.line.at)
@@ -234,6 +238,7 @@ func (x *torture) round(n int, vs []*victim) {
 			_, v.opens, v.resets = x.lab.Chassis(v.host)
 		}
 	}
+	_ = x.lab.Hang(toldOf) // it is there
 	why := fmt.Sprintf("round %d", n)
 	var asking sync.WaitGroup
 	for _, v := range vs {
@@ -363,7 +368,8 @@ After each round it is checked, against what the simulated gear really did, that
 - what was reported as measured off was off;
 - what was asked for at a time at which nobody was there is missed, and was not done;
 - every operation has an end, an outcome in words, and is in the journal as asked for and as ended exactly once;
-- the chain of the journal holds.
+- the chain of the journal holds;
+- in the end, what is recorded as told has arrived, word for word, nothing of it more than twice, and nothing that is due waits.
 
 A seed fixes what is asked for and what goes wrong, and when; how threads are scheduled meanwhile it does not. A small run, of two rounds, is part of ` + "`make test`" + `.
 `)

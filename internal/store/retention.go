@@ -11,7 +11,7 @@ import (
 const (
 	dropBatch   = 500 // rows at a time: no lock is held for long
 	dropAtMost  = 40  // batches of one table at a time; the rest goes next time
-	keepEstates = 100 // versions of the estate that stay, however old
+	keepEstates = 100 // versions of the estate, and of who is told, that stay, however old
 )
 
 // old is what has ended before a time, table by table. What has not ended stays.
@@ -19,6 +19,7 @@ var old = []struct{ table, condition string }{
 	{"operation", "asked_at < ? AND ended_at < ?"},
 	{"op_group", "asked_at < ? AND ended_at < ?"},
 	{"incident", "ended_at < ?"},
+	{"note", "noted_at < ? AND due_at < ?"},
 	{"setting", "ended_at < ?"},
 	{"wiring_check", "ended_at < ?"},
 	{"file", "at < ?"},
@@ -46,11 +47,16 @@ func (s *Store) DropOld(ctx context.Context, now time.Time, keep Retention) erro
 			return fmt.Errorf("drop old rows of %s: %w", x.table, err)
 		}
 	}
-	var newest int
-	if err := s.db.GetContext(ctx, &newest, `SELECT COALESCE(MAX(id), 0) FROM estate_version`); err != nil {
-		return sorted(err)
+	for _, table := range []string{"estate_version", "telling"} {
+		var newest int
+		if err := s.db.GetContext(ctx, &newest, `SELECT COALESCE(MAX(id), 0) FROM `+table); err != nil {
+			return sorted(err)
+		}
+		if err := s.drop(ctx, table, "at < ? AND id <= ?", before, newest-keepEstates); err != nil {
+			return err
+		}
 	}
-	return s.drop(ctx, "estate_version", "at < ? AND id <= ?", before, newest-keepEstates)
+	return nil
 }
 
 func (s *Store) drop(ctx context.Context, table, condition string, args ...any) error {

@@ -41,6 +41,11 @@ func (s Settings) sendMail(ctx context.Context, v secret.Value, to string, m tel
 		msg.SetGenHeader("References", "<"+s.messageID("incident."+m.Items[0].Incident.ID)+">")
 	}
 	msg.SetBodyString(mail.TypeTextPlain, m.Text)
+	for _, f := range m.Files {
+		if err := msg.AttachReader(f.Name, strings.NewReader(f.Text), mail.WithFileContentType(mail.TypeTextPlain)); err != nil {
+			return "", err
+		}
+	}
 	client, err := s.mailClient(v)
 	if err != nil {
 		return "", err

@@ -188,6 +188,17 @@ func (o *Outbox) Send(ctx context.Context, channel, to string, m telling.Message
 	return o.Try(ctx, s, to, m)
 }
 
+// SendFiles sends a message with files, which mail alone takes.
+func (o *Outbox) SendFiles(ctx context.Context, channel, to string, m telling.Message) (says string, err error) {
+	o.mu.Lock()
+	s, is := o.channels[channel]
+	o.mu.Unlock()
+	if is && s.Kind != Mail {
+		return "", fmt.Errorf("the channel %s is of kind %s, and only mail takes files", channel, s.Kind)
+	}
+	return o.Send(ctx, channel, to, m)
+}
+
 // Try sends a message by what would be a channel.
 func (o *Outbox) Try(ctx context.Context, s Settings, to string, m telling.Message) (says string, err error) {
 	if err := s.CheckTo(to); err != nil {

@@ -34,6 +34,7 @@ const router = createBrowserRouter([
           { path: '/journal', lazy: async () => ({ Component: (await import('./pages/Journal')).JournalPage }) },
           { path: '/events', lazy: async () => ({ Component: (await import('./pages/Events')).EventsPage }) },
           { path: '/estate', lazy: async () => ({ Component: (await import('./pages/Estate')).EstatePage }) },
+          { path: '/telling', lazy: async () => ({ Component: (await import('./pages/Telling')).TellingPage }) },
           { path: '/people', lazy: async () => ({ Component: (await import('./pages/People')).PeoplePage }) },
           { path: '*', element: <NotFoundPage /> },
         ],

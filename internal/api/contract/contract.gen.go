@@ -2706,6 +2706,29 @@ type ServiceAilment struct {
 	Text  string    `json:"text"`
 }
 
+// ServiceCall defines model for ServiceCall.
+type ServiceCall struct {
+	Files []TextFile `json:"files"`
+
+	// Says what the mail server said
+	Says    *string `json:"says,omitempty"`
+	Sent    bool    `json:"sent"`
+	Subject string  `json:"subject"`
+	Text    string  `json:"text"`
+}
+
+// ServiceCallIntent defines model for ServiceCallIntent.
+type ServiceCallIntent struct {
+	// Channel of mail: it is sent by this one; without one it is only shown
+	Channel *string `json:"channel,omitempty"`
+
+	// Note what you have to say
+	Note *string `json:"note,omitempty"`
+
+	// To the address
+	To *string `json:"to,omitempty"`
+}
+
 // Session defines model for Session.
 type Session struct {
 	Account string    `json:"account"`
@@ -2972,6 +2995,12 @@ type TellingText struct {
 	Name *string `json:"name,omitempty"`
 
 	// Text YAML: plumb telling schema says how it is written
+	Text string `json:"text"`
+}
+
+// TextFile defines model for TextFile.
+type TextFile struct {
+	Name string `json:"name"`
 	Text string `json:"text"`
 }
 
@@ -3434,6 +3463,9 @@ type PressKeysJSONRequestBody = Keystrokes
 // TeachScreenJSONRequestBody defines body for TeachScreen for application/json ContentType.
 type TeachScreenJSONRequestBody = RowOfText
 
+// CallServiceJSONRequestBody defines body for CallService for application/json ContentType.
+type CallServiceJSONRequestBody = ServiceCallIntent
+
 // CommandSupplyJSONRequestBody defines body for CommandSupply for application/json ContentType.
 type CommandSupplyJSONRequestBody = SupplyCommand
 
@@ -3869,6 +3901,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /devices/{key}/series (the `ListSeries` operationId).
 	ListSeries(ctx context.Context, key Key, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CallServiceWithBody Write to the maker or the dealer of a device, to be looked at, or to be sent
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{key}/service-call (the `CallService` operationId).
+	CallServiceWithBody(ctx context.Context, key Key, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CallService Write to the maker or the dealer of a device, to be looked at, or to be sent
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{key}/service-call (the `CallService` operationId).
+	CallService(ctx context.Context, key Key, body CallServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetSheet What stands on a device's type plate, and at what firmware it is
 	//
@@ -5169,6 +5215,40 @@ func (c *Client) GetLineScreen(ctx context.Context, key Key, params *GetLineScre
 // Corresponds with GET /devices/{key}/series (the `ListSeries` operationId).
 func (c *Client) ListSeries(ctx context.Context, key Key, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListSeriesRequest(c.Server, key)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CallServiceWithBody Write to the maker or the dealer of a device, to be looked at, or to be sent
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{key}/service-call (the `CallService` operationId).
+func (c *Client) CallServiceWithBody(ctx context.Context, key Key, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCallServiceRequestWithBody(c.Server, key, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CallService Write to the maker or the dealer of a device, to be looked at, or to be sent
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{key}/service-call (the `CallService` operationId).
+func (c *Client) CallService(ctx context.Context, key Key, body CallServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCallServiceRequest(c.Server, key, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8431,6 +8511,53 @@ func NewListSeriesRequest(server string, key Key) (*http.Request, error) {
 	return req, nil
 }
 
+// NewCallServiceRequest calls the generic CallService builder with application/json body
+func NewCallServiceRequest(server string, key Key, body CallServiceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCallServiceRequestWithBody(server, key, "application/json", bodyReader)
+}
+
+// NewCallServiceRequestWithBody constructs an http.Request for the CallService method, with any body, and a specified content type
+func NewCallServiceRequestWithBody(server string, key Key, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/service-call", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetSheetRequest constructs an http.Request for the GetSheet method
 func NewGetSheetRequest(server string, key Key) (*http.Request, error) {
 	var err error
@@ -11556,6 +11683,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices/{key}/series (the `ListSeries` operationId).
 	ListSeriesWithResponse(ctx context.Context, key Key, reqEditors ...RequestEditorFn) (*ListSeriesResponse, error)
 
+	// CallServiceWithBodyWithResponse Write to the maker or the dealer of a device, to be looked at, or to be sent
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{key}/service-call (the `CallService` operationId).
+	CallServiceWithBodyWithResponse(ctx context.Context, key Key, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CallServiceResponse, error)
+
+	// CallServiceWithResponse Write to the maker or the dealer of a device, to be looked at, or to be sent
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{key}/service-call (the `CallService` operationId).
+	CallServiceWithResponse(ctx context.Context, key Key, body CallServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*CallServiceResponse, error)
+
 	// GetSheetWithResponse What stands on a device's type plate, and at what firmware it is
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -13968,6 +14109,54 @@ func (r ListSeriesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListSeriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CallServiceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ServiceCall
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CallServiceResponse) GetJSON200() *ServiceCall {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CallServiceResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CallServiceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CallServiceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CallServiceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CallServiceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17550,6 +17739,32 @@ func (c *ClientWithResponses) ListSeriesWithResponse(ctx context.Context, key Ke
 	return ParseListSeriesResponse(rsp)
 }
 
+// CallServiceWithBodyWithResponse Write to the maker or the dealer of a device, to be looked at, or to be sent
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{key}/service-call (the `CallService` operationId).
+func (c *ClientWithResponses) CallServiceWithBodyWithResponse(ctx context.Context, key Key, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CallServiceResponse, error) {
+	rsp, err := c.CallServiceWithBody(ctx, key, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCallServiceResponse(rsp)
+}
+
+// CallServiceWithResponse Write to the maker or the dealer of a device, to be looked at, or to be sent
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{key}/service-call (the `CallService` operationId).
+func (c *ClientWithResponses) CallServiceWithResponse(ctx context.Context, key Key, body CallServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*CallServiceResponse, error) {
+	rsp, err := c.CallService(ctx, key, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCallServiceResponse(rsp)
+}
+
 // GetSheetWithResponse What stands on a device's type plate, and at what firmware it is
 //
 // Returns a wrapper object for the known response body format(s).
@@ -19892,6 +20107,39 @@ func ParseListSeriesResponse(rsp *http.Response) (*ListSeriesResponse, error) {
 	return response, nil
 }
 
+// ParseCallServiceResponse parses an HTTP response from a CallServiceWithResponse call
+func ParseCallServiceResponse(rsp *http.Response) (*CallServiceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CallServiceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ServiceCall
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetSheetResponse parses an HTTP response from a GetSheetWithResponse call
 func ParseGetSheetResponse(rsp *http.Response) (*GetSheetResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -22072,6 +22320,9 @@ type ServerInterface interface {
 	// ListSeries What is kept of a device over time
 	// (GET /devices/{key}/series)
 	ListSeries(ctx *echo.Context, key Key) error
+	// CallService Write to the maker or the dealer of a device, to be looked at, or to be sent
+	// (POST /devices/{key}/service-call)
+	CallService(ctx *echo.Context, key Key) error
 	// GetSheet What stands on a device's type plate, and at what firmware it is
 	// (GET /devices/{key}/sheet)
 	GetSheet(ctx *echo.Context, key Key) error
@@ -23060,6 +23311,22 @@ func (w *ServerInterfaceWrapper) ListSeries(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListSeries(ctx, key)
+	return err
+}
+
+// CallService converts echo context to params.
+func (w *ServerInterfaceWrapper) CallService(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "key" -------------
+	var key Key
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", ctx.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter key: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CallService(ctx, key)
 	return err
 }
 
@@ -24196,6 +24463,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/calendars", wrapper.ListCalendars, options.OperationMiddlewares["listCalendars"]...)
 	router.DELETE(options.BaseURL+"/calendars/:name", wrapper.RemoveCalendar, options.OperationMiddlewares["removeCalendar"]...)
 	router.PUT(options.BaseURL+"/calendars/:name", wrapper.SetCalendar, options.OperationMiddlewares["setCalendar"]...)
+	router.POST(options.BaseURL+"/devices/:key/service-call", wrapper.CallService, options.OperationMiddlewares["callService"]...)
 	router.GET(options.BaseURL+"/channels", wrapper.ListChannels, options.OperationMiddlewares["listChannels"]...)
 	router.DELETE(options.BaseURL+"/channels/:name", wrapper.RemoveChannel, options.OperationMiddlewares["removeChannel"]...)
 	router.PUT(options.BaseURL+"/channels/:name", wrapper.SetChannel, options.OperationMiddlewares["setChannel"]...)
@@ -25790,6 +26058,46 @@ type ListSeriesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListSeriesdefaultApplicationProblemPlusJSONResponse) VisitListSeriesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CallServiceRequestObject struct {
+	Key  Key `json:"key"`
+	Body *CallServiceJSONRequestBody
+}
+
+type CallServiceResponseObject interface {
+	VisitCallServiceResponse(w http.ResponseWriter) error
+}
+
+type CallService200JSONResponse ServiceCall
+
+func (response CallService200JSONResponse) VisitCallServiceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CallServicedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CallServicedefaultApplicationProblemPlusJSONResponse) VisitCallServiceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -28374,6 +28682,9 @@ type StrictServerInterface interface {
 	// ListSeries What is kept of a device over time
 	// (GET /devices/{key}/series)
 	ListSeries(ctx context.Context, request ListSeriesRequestObject) (ListSeriesResponseObject, error)
+	// CallService Write to the maker or the dealer of a device, to be looked at, or to be sent
+	// (POST /devices/{key}/service-call)
+	CallService(ctx context.Context, request CallServiceRequestObject) (CallServiceResponseObject, error)
 	// GetSheet What stands on a device's type plate, and at what firmware it is
 	// (GET /devices/{key}/sheet)
 	GetSheet(ctx context.Context, request GetSheetRequestObject) (GetSheetResponseObject, error)
@@ -29824,6 +30135,54 @@ func (sh *strictHandler) ListSeries(ctx *echo.Context, key Key) error {
 		return err
 	} else if validResponse, ok := response.(ListSeriesResponseObject); ok {
 		return validResponse.VisitListSeriesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CallService operation middleware
+func (sh *strictHandler) CallService(ctx *echo.Context, key Key) error {
+	var request CallServiceRequestObject
+
+	request.Key = key
+
+	var body CallServiceJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CallService(ctx.Request().Context(), request.(CallServiceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CallService")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CallServiceResponseObject); ok {
+		return validResponse.VisitCallServiceResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

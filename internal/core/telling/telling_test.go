@@ -11,6 +11,7 @@ import (
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/incident"
+	"plumbbob/internal/core/reading"
 )
 
 var faroe = func() *time.Location {
@@ -294,4 +295,26 @@ Over
 	m = ComposeReport("r", nil, now, 0, faroe, now)
 	require.Equal(t, "The last day: nothing was wrong", m.Subject)
 	require.NotEmpty(t, m.Text)
+}
+
+// TestServiceCall: what a maker wants to know, and no address within the house.
+func TestServiceCall(t *testing.T) {
+	v := 0.0
+	made := at("2026-11-29 03:12")
+	p := Patient{
+		Device: "ostrel-store", Title: "storage host", Site: "Ostrel Quay", Place: "rack 1", Wrong: []string{"fan 2 stands still"},
+		Sheet:   reading.Sheet{Maker: "Nobody", Product: "Box 7", Serial: "S-1", Firmware: "1.2", Address: "198.51.100.7", MAC: "02:00:00:00:00:07", Name: "bmc.internal"},
+		Sensors: []reading.Sensor{{Name: "fan 2", Value: &v, Unit: "RPM", Level: reading.Critical}, {Name: "inlet", Words: "21 °C", Level: reading.Fine}},
+		Events:  reading.EventLog{Events: []reading.Event{{At: &made, Sensor: "fan 2", Text: "below its limit"}, {Sensor: "psu", Text: "lost", Gone: true}}, Full: true},
+	}
+	m := ServiceCall("x", p, " please come \n", made)
+	require.Equal(t, "Service call: Box 7, serial S-1", m.Subject)
+	require.Contains(t, m.Text, "please come\n\nWhat is wrong\n  fan 2 stands still\n  fan 2: 0 RPM (critical)\n")
+	require.Contains(t, m.Text, "Where          Ostrel Quay, rack 1\n")
+	require.Equal(t, "entries have been dropped: the log was full\n2026-11-29T03:12:00Z  fan 2  below its limit\nbefore its clock was set  psu  lost (gone)\n", m.Files[1].Text)
+	for _, inside := range []string{"198.51", "02:00", "internal"} {
+		require.NotContains(t, m.Text+m.Files[0].Text, inside)
+	}
+	m = ServiceCall("x", Patient{Device: "kiosk", Title: "ticket kiosk"}, "", made)
+	require.Equal(t, "Service call: ticket kiosk", m.Subject)
 }

@@ -17,6 +17,7 @@ type Message struct {
 	Severity Severity
 	At       time.Time
 	Items    []Item
+	Files    []File // of mail alone
 }
 
 // An Item is one incident in a message.

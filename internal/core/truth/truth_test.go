@@ -16,6 +16,7 @@ import (
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/incident"
+	"plumbbob/internal/core/telling"
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/report"
 )
@@ -34,6 +35,8 @@ type tally struct {
 	missing  map[sure]int                       // silences that nobody was told of
 	silences map[sure]int
 	opened   map[string][]int     // incidents in each episode, by fault
+	messages map[string][]int     // to one who is told of everything, in each episode, by fault
+	firsts   []float64            // from a fault that was told of to the first of them, in s
 	onWell   int                  // incidents on devices that are well
 	delays   map[string][]float64 // until a hang with its power known is told, in multiples of the least possible, by what is lost on the way
 	devices  int                  // judged, in
@@ -50,7 +53,7 @@ type wrong struct {
 }
 
 func newTally() *tally {
-	return &tally{hours: map[sure]map[verdict.State]float64{}, false_: map[string]*wrong{}, missing: map[sure]int{}, silences: map[sure]int{}, opened: map[string][]int{}, delays: map[string][]float64{}}
+	return &tally{hours: map[sure]map[verdict.State]float64{}, false_: map[string]*wrong{}, missing: map[sure]int{}, silences: map[sure]int{}, opened: map[string][]int{}, messages: map[string][]int{}, delays: map[string][]float64{}}
 }
 
 // belief is what was believed of a device, and what was so, at the last look.
@@ -83,8 +86,11 @@ func (y *tally) live(w *world, seed uint64, f fault) {
 		beliefs[k] = &belief{}
 	}
 	opened := map[string]string{}
-	last := w.now
+	last, post := w.now, newPostbox()
 	r.each = func(changes []incident.Change) {
+		if r.looked.Equal(w.now) {
+			post.look(changes, w.now)
+		}
 		y.look(r, f, beliefs, w.now.Sub(last))
 		last = w.now
 		for _, c := range changes {
@@ -97,7 +103,7 @@ func (y *tally) live(w *world, seed uint64, f fault) {
 			}
 		}
 	}
-	undo := f.do(w)
+	undo, fell := f.do(w), w.now
 	w.settle()
 	for k, b := range beliefs {
 		x := w.truth(w.boxes[k])
@@ -107,6 +113,11 @@ func (y *tally) live(w *world, seed uint64, f fault) {
 	undo()
 	w.settle()
 	r.until(w.now.Add(5 * time.Minute))
+	post.look(nil, w.now.Add(telling.Settles+telling.Between)) // what is over is told later
+	y.messages[f.name] = append(y.messages[f.name], post.sent)
+	if !post.first.IsZero() {
+		y.firsts = append(y.firsts, post.first.Sub(fell).Seconds())
+	}
 	y.episodes++
 	y.devices += r.devices
 	y.judging += r.judging
@@ -275,8 +286,8 @@ func most(n int, of float64) float64 {
 	return (float64(n) + 2*math.Sqrt(float64(n)) + 2) / of
 }
 
-func (y *tally) per(fault string) float64 {
-	sum, list := 0, y.opened[fault]
+func (y *tally) per(list []int) float64 {
+	sum := 0
 	for _, n := range list {
 		sum += n
 	}
@@ -350,9 +361,17 @@ func (y *tally) table(seed uint64, all []fault) string {
 		fmt.Fprintf(&b, "| %s | %d | %.2f | %.2f | %.2f |\n", ways, len(y.delays[ways]), y.quantile(ways, 0.5), y.quantile(ways, 0.9), y.quantile(ways, 0.99))
 	}
 	b.WriteString("\n![How long until a hang is told](truth.svg)\n\n")
-	b.WriteString("| fault | times | incidents for each |\n| --- | --- | --- |\n")
+	slices.Sort(y.firsts)
+	at := func(q float64) float64 {
+		if len(y.firsts) == 0 {
+			return 0
+		}
+		return y.firsts[int(q*float64(len(y.firsts)-1))]
+	}
+	fmt.Fprintf(&b, "From a fault that somebody is told of to the first message: half within %.0f s, 90 %% within %.0f s, 99 %% within %.0f s, the %.0f s among them for which what belongs together is gathered.\n\n", at(0.5), at(0.9), at(0.99), telling.Gather.Seconds())
+	b.WriteString("| fault | times | incidents for each | messages for each, its end included |\n| --- | --- | --- | --- |\n")
 	for _, f := range all {
-		fmt.Fprintf(&b, "| %s | %d | %.2f |\n", f.name, len(y.opened[f.name]), y.per(f.name))
+		fmt.Fprintf(&b, "| %s | %d | %.2f | %.2f |\n", f.name, len(y.opened[f.name]), y.per(y.opened[f.name]), y.per(y.messages[f.name]))
 	}
 	states := verdict.States
 	b.WriteString("\n| truth, in device-hours |")

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"mime"
+	"mime/multipart"
 	"mime/quotedprintable"
 	"net"
 	"net/mail"
@@ -28,6 +29,7 @@ type Letter struct {
 	Subject string    `json:"subject"`
 	Text    string    `json:"text"`
 	ID      string    `json:"id"`
+	Files   []string  `json:"files,omitempty"`
 	Header  map[string][]string
 }
 
@@ -161,25 +163,51 @@ func (x *session) Data(r io.Reader) error {
 func (x *session) Reset()        { x.from, x.to = "", nil }
 func (x *session) Logout() error { return nil }
 
-var errKind = errors.New("only plain text is read here")
+var errKind = errors.New("only plain text, with files, is read here")
 
 func read(raw []byte) (l Letter, err error) {
 	m, err := mail.ReadMessage(bytes.NewReader(raw))
 	if err != nil {
 		return l, err
 	}
-	if kind, _, _ := mime.ParseMediaType(m.Header.Get("Content-Type")); kind != "text/plain" {
-		return l, errKind
-	}
-	body := m.Body
-	if strings.EqualFold(m.Header.Get("Content-Transfer-Encoding"), "quoted-printable") {
-		body = quotedprintable.NewReader(body)
-	}
-	text, err := io.ReadAll(body)
-	if err != nil {
+	l.ID, l.Header = m.Header.Get("Message-Id"), m.Header
+	if l.Subject, err = new(mime.WordDecoder).DecodeHeader(m.Header.Get("Subject")); err != nil {
 		return l, err
 	}
-	l.Text, l.ID, l.Header = strings.ReplaceAll(string(text), "\r\n", "\n"), m.Header.Get("Message-Id"), m.Header
-	l.Subject, err = new(mime.WordDecoder).DecodeHeader(m.Header.Get("Subject"))
-	return l, err
+	kind, params, _ := mime.ParseMediaType(m.Header.Get("Content-Type"))
+	switch kind {
+	case "text/plain":
+		l.Text, err = text(m.Body, m.Header.Get("Content-Transfer-Encoding"))
+		return l, err
+	case "multipart/mixed":
+		return l, l.parts(multipart.NewReader(m.Body, params["boundary"]))
+	}
+	return l, errKind
+}
+
+// parts reads the text, and the names of the files beside it.
+func (l *Letter) parts(r *multipart.Reader) error {
+	for {
+		p, err := r.NextRawPart()
+		switch {
+		case errors.Is(err, io.EOF):
+			return nil
+		case err != nil:
+			return err
+		case p.FileName() != "":
+			l.Files = append(l.Files, p.FileName())
+		default:
+			if l.Text, err = text(p, p.Header.Get("Content-Transfer-Encoding")); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+func text(body io.Reader, encoding string) (string, error) {
+	if strings.EqualFold(encoding, "quoted-printable") {
+		body = quotedprintable.NewReader(body)
+	}
+	b, err := io.ReadAll(body)
+	return strings.ReplaceAll(string(b), "\r\n", "\n"), err
 }

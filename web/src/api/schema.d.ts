@@ -795,6 +795,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/devices/{key}/service-call": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Write to the maker or the dealer of a device, to be looked at, or to be sent */
+        post: operations["callService"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/channels": {
         parameters: {
             query?: never;
@@ -2644,6 +2664,26 @@ export interface components {
         };
         CalendarText: {
             /** @description in iCalendar form, RFC 5545 */
+            text: string;
+        };
+        ServiceCallIntent: {
+            /** @description what you have to say */
+            note?: string;
+            /** @description of mail: it is sent by this one; without one it is only shown */
+            channel?: string;
+            /** @description the address */
+            to?: string;
+        };
+        ServiceCall: {
+            subject: string;
+            text: string;
+            files: components["schemas"]["TextFile"][];
+            sent: boolean;
+            /** @description what the mail server said */
+            says?: string;
+        };
+        TextFile: {
+            name: string;
             text: string;
         };
         ChannelSettings: {
@@ -4634,6 +4674,34 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    callService: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the key of a device */
+                key: components["parameters"]["key"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ServiceCallIntent"];
+            };
+        };
+        responses: {
+            /** @description The mail */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServiceCall"];
+                };
             };
             default: components["responses"]["Problem"];
         };

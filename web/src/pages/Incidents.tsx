@@ -19,7 +19,12 @@ export function IncidentsPage() {
   const loud = open.data.filter((i) => !i.shelved)
   return (
     <div className="px-5 py-4 max-sm:px-3.5">
-      <h1 className="text-[21px] font-bold">Incidents</h1>
+      <div className="flex flex-wrap items-baseline gap-x-4">
+        <h1 className="text-[21px] font-bold">Incidents</h1>
+        <Link className="text-ink2 hover:underline" to="/telling">
+          Who is told of them
+        </Link>
+      </div>
       <div className="mt-3 flex flex-col gap-3">
         {loud.map((i) => (
           <OpenIncident key={i.id} incident={i} />

@@ -116,6 +116,12 @@ function Account() {
           >
             <Link to="/people">People and passwords</Link>
           </Menu.Item>
+          <Menu.Item
+            asChild
+            className="block cursor-pointer rounded px-3 py-1.5 outline-none data-[highlighted]:bg-sunk"
+          >
+            <Link to="/telling">Who is told</Link>
+          </Menu.Item>
           {pages
             .filter((p) => p.narrow)
             .map((p) => (
