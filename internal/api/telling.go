@@ -211,7 +211,7 @@ func (s *Server) SetTelling(ctx context.Context, req contract.SetTellingRequestO
 
 // lacks lists what keeps people from being told by a plan.
 func (s *Server) lacks(p *telling.Plan) []string {
-	return slices.Concat([]string{}, s.Outbox.Lacks(p), s.unknown(p), s.untold(p))
+	return append([]string{}, slices.Concat(s.Outbox.Lacks(p), s.unknown(p), s.untold(p))...) // a list, also where it is empty
 }
 
 // When it is looked whether anybody would be told: over a day, and on its weekend.

@@ -211,6 +211,8 @@ func (a *app) told(ctx context.Context, s *service, id string, line func(name, t
 			if n.Tries > 0 {
 				text += "; it failed: " + n.Says
 			}
+		case contract.NoteStateSending:
+			text = fmt.Sprintf("%s is being told just now: %s", n.Title, noteWords(n))
 		case contract.NoteStateFailed:
 			text = fmt.Sprintf("%s could not be told: %s", n.Title, n.Says)
 		case contract.NoteStateDropped:

@@ -55,9 +55,12 @@ func TestWhoIsTold(t *testing.T) {
 	require.Equal(t, "skarvoe-kiosk is hung", post.Letters()[2].Subject)
 	require.Equal(t, []string{"i.marsh@ternsound.example"}, post.Letters()[2].To)
 	require.Contains(t, post.Letters()[2].Text, "Line: ostrel-ops ─ ostrel-core ─ skarvoe-bridge ─ skarvoe-router ─ skarvoe-switch ✗ skarvoe-kiosk")
-	out := w.flat(0, "", "incident", "show", "skarvoe-kiosk")
+	var out string
+	w.eventually(func() bool {
+		out = w.flat(0, "", "incident", "show", "skarvoe-kiosk")
+		return strings.Contains(out, "by office-mail: skarvoe-kiosk is hung")
+	}, "it is recorded that they were")
 	require.Contains(t, out, "told I. Marsh,")
-	require.Contains(t, out, "by office-mail: skarvoe-kiosk is hung")
 	require.Contains(t, out, "held: quiet hours")
 	require.Contains(t, out, "next L. Oduya,")
 	require.Contains(t, w.flat(0, "", "telling", "sent", "--waiting"), "the ticket desk queued")
@@ -68,6 +71,10 @@ func TestWhoIsTold(t *testing.T) {
 	require.NoError(t, b.Do(browser.Visit(w.url+"/incidents/"+reads[[]contract.Incident](w, "incident", "list")[0].ID)))
 	w.sees(b, "was told by office-mail: skarvoe-kiosk is hung")
 	w.sees(b, "is told, by office-mail l.oduya@ternsound.example, unless somebody sees to it (rule bad-ones)")
+	require.NoError(t, b.Do(browser.Visit(w.url+"/telling")))
+	w.sees(b, "sent by office-mail")
+	w.sees(b, "Send a test")
+	w.sees(b, "Have it count")
 	w.says(0, "", "incident", "ack", "skarvoe-kiosk")
 	w.eventually(func() bool {
 		return !strings.Contains(w.flat(0, "", "incident", "show", "skarvoe-kiosk"), "next L. Oduya")

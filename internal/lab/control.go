@@ -16,7 +16,9 @@ import (
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/lab/bmc"
+	"plumbbob/internal/lab/phone"
 	"plumbbob/internal/lab/post"
+	"plumbbob/internal/wire/sms"
 )
 
 // DefaultControl is where the lab's control socket is, unless told otherwise.
@@ -194,6 +196,7 @@ type reply struct {
 	State []BoxState `json:"state,omitempty"`
 
 	Letters []post.Letter `json:"letters,omitempty"`
+	Texts   []phone.Text  `json:"texts,omitempty"`
 }
 
 func (l *Lab) serveControl(ctx context.Context) error {
@@ -230,6 +233,8 @@ func (l *Lab) control(ctx context.Context, c net.Conn) {
 			r.State = l.State()
 		} else if words[0] == "mail" && l.Post != nil {
 			r.Error = l.mail(words[1:], &r.Letters)
+		} else if words[0] == "text" {
+			r.Error = l.text(words[1:], &r.Texts)
 		} else if len(words) == 1 && words[0] == "call" {
 			l.callIn(ctx, c, c)
 			return
@@ -255,6 +260,23 @@ func (l *Lab) mail(words []string, letters *[]post.Letter) (fault string) {
 	return ""
 }
 
+// text shows the text messages that went out, or has one come from a number.
+func (l *Lab) text(words []string, texts *[]phone.Text) (fault string) {
+	switch {
+	case len(words) == 0:
+		*texts = l.Phone.Texts()
+		return ""
+	case len(words) == 1:
+		return "write: plumb-lab text, or plumb-lab text NUMBER TEXT"
+	}
+	pdu, err := sms.Deliver(words[0], strings.Join(words[1:], " "))
+	if err != nil {
+		return err.Error()
+	}
+	l.Phone.Receive(pdu)
+	return ""
+}
+
 // Tell sends one command to a running lab.
 func Tell(control string, words ...string) ([]BoxState, error) {
 	r, err := tell(control, words)
@@ -266,6 +288,12 @@ func Tell(control string, words ...string) ([]BoxState, error) {
 func Letters(control string, words ...string) ([]post.Letter, error) {
 	r, err := tell(control, append([]string{"mail"}, words...))
 	return r.Letters, err
+}
+
+// Texts are the text messages that went out of a running lab; with a number and a text, that one comes.
+func Texts(control string, words ...string) ([]phone.Text, error) {
+	r, err := tell(control, append([]string{"text"}, words...))
+	return r.Texts, err
 }
 
 func tell(control string, words []string) (r reply, err error) {

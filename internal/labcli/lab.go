@@ -136,7 +136,7 @@ and plumb-lab demo runs the service with it.`,
 	f.add(c)
 	c.Flags().StringVar(&f.file, "estate", "", "an estate file to simulate; the demo estate by default")
 	c.Flags().BoolVar(&printEstate, "print-estate", false, "only print the estate file that leads to this gear")
-	c.AddCommand(faultCommand(), stateCommand(), callCommand(), mailCommand(), demoCommand())
+	c.AddCommand(faultCommand(), stateCommand(), callCommand(), mailCommand(), textCommand(), demoCommand())
 	return c
 }
 
@@ -229,6 +229,29 @@ func mailCommand() *cobra.Command {
 	}
 	c.Flags().StringVar(&control, "control", control, "the lab's control socket")
 	c.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	return c
+}
+
+func textCommand() *cobra.Command {
+	control := controlPath()
+	c := &cobra.Command{
+		Use: "text [NUMBER TEXT]", Short: "Read the text messages that went out by the service's modem, or have one come from a number",
+		RunE: func(c *cobra.Command, args []string) error {
+			texts, err := lab.Texts(control, args...)
+			if err != nil || len(args) > 0 {
+				return err
+			}
+			out := c.OutOrStdout()
+			if len(texts) == 0 {
+				fmt.Fprintln(out, "No text message went out.")
+			}
+			for _, x := range texts {
+				fmt.Fprintf(out, "%s  to %s\n%s\n\n", x.At.Local().Format("02 Jan 15:04:05 MST"), x.To, x.Text)
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&control, "control", control, "the lab's control socket")
 	return c
 }
 

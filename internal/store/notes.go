@@ -80,7 +80,7 @@ func notes(ctx context.Context, tx *sqlx.Tx, i *incident.Incident, tell Teller) 
 	for _, n := range change.Add {
 		if _, err := tx.ExecContext(ctx, `
 			INSERT IGNORE INTO note (id, incident_id, person, what, rule, step, state, noted_at, due_at, held, kind, size, code) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-			n.ID, i.ID, n.Person, n.What, n.Rule, n.Step, telling.Queued, now, n.Due.UTC(), n.Held, n.Kind, n.Size, newCode()); err != nil {
+			n.ID, i.ID, n.Person, n.What, n.Rule, n.Step, telling.Queued, now, n.Due.UTC(), cut(n.Held, longestHeld), n.Kind, n.Size, newCode()); err != nil {
 			return err
 		}
 	}
@@ -180,7 +180,7 @@ func (s *Store) SaveNotes(ctx context.Context, all []NoteRow, entries ...Entry) 
 		for _, n := range all {
 			_, err := tx.ExecContext(ctx, `
 				UPDATE note SET state = ?, due_at = ?, held = ?, tries = ?, claimed_at = NULL, sent_at = ?, kind = ?, size = ?, channel = ?, says = ?, subject = ?, text = ? WHERE id = ?`,
-				n.State, n.Due.UTC(), n.Held, n.Tries, sql.NullTime{Time: n.At.UTC(), Valid: !n.At.IsZero()}, n.Kind, n.Size, n.Channel, cut(n.Says, 1000), cut(n.Subject, 400), n.Text, n.ID)
+				n.State, n.Due.UTC(), cut(n.Held, longestHeld), n.Tries, sql.NullTime{Time: n.At.UTC(), Valid: !n.At.IsZero()}, n.Kind, n.Size, n.Channel, cut(n.Says, longestSays), cut(n.Subject, longestSubject), n.Text, n.ID)
 			if err != nil {
 				return err
 			}
@@ -188,6 +188,14 @@ func (s *Store) SaveNotes(ctx context.Context, all []NoteRow, entries ...Entry) 
 		return nil
 	})
 }
+
+// How long texts are kept, in characters: what is longer must not keep a message, nor the incident
+// that it is noted with, from being recorded.
+const (
+	longestHeld    = 200
+	longestSays    = 1000
+	longestSubject = 400
+)
 
 // cut leaves the beginning of a text, in characters.
 func cut(s string, most int) string {

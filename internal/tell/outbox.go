@@ -60,7 +60,7 @@ type Outbox struct {
 	mu       sync.Mutex
 	plan     *telling.Plan
 	version  store.TellingVersion
-	faults   string // what is wrong with the newest version; empty: nothing
+	stamp    string // of what the plan was read from
 	channels map[string]Settings
 	windows  []operation.Window
 	silent   map[string]string // people of whom nothing was told lately, and why
@@ -137,6 +137,7 @@ func (o *Outbox) Refresh(ctx context.Context) error {
 			o.Health.Ails("channel "+r.Name, fmt.Sprintf("the channel %s cannot be read: set it again with plumb channel set: %s", r.Name, err))
 			continue
 		}
+		o.Health.Well("channel " + r.Name)
 		channels[r.Name] = s
 	}
 	windows, err := o.Store.Windows(ctx, time.Now())
@@ -147,30 +148,45 @@ func (o *Outbox) Refresh(ctx context.Context) error {
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	calendars, err := o.calendars(ctx)
+	texts, err := o.Store.Calendars(ctx)
 	if err != nil {
 		return err
-	}
-	plan, err := &telling.Plan{}, error(nil)
-	if version.Text != "" {
-		plan, err = tellfile.Parse("telling", []byte(version.Text), calendars)
 	}
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.channels, o.windows, o.version = channels, windows, version
-	if o.faults = ""; err != nil { // as when a calendar was taken away: what was known before goes on
-		o.faults = err.Error()
-		o.Health.Grave("telling", "who is told of what cannot be read any more, and the version before counts: "+err.Error())
-		return nil
+	if now := stampOf(version, texts); now != o.stamp {
+		o.stamp = now
+		o.read(version, texts)
 	}
-	o.Health.Well("telling")
-	o.plan = plan
 	return nil
 }
 
-// calendars finds those that are set, by name.
-func (o *Outbox) calendars(ctx context.Context) (func(string) *calendar.Calendar, error) {
-	texts, err := o.Store.Calendars(ctx)
+// stampOf changes with whatever a plan is read from.
+func stampOf(v store.TellingVersion, calendars []store.CalendarText) string {
+	out := fmt.Sprint(v.ID)
+	for _, c := range calendars {
+		out += fmt.Sprint(" ", c.Name, c.SetAt.UnixMilli())
+	}
+	return out
+}
+
+// read reads a version; one that cannot be read leaves the one before. mu is held.
+func (o *Outbox) read(version store.TellingVersion, texts []store.CalendarText) {
+	plan, err := &telling.Plan{}, error(nil)
+	if version.Text != "" {
+		plan, err = tellfile.Parse("telling", []byte(version.Text), among(texts))
+	}
+	if err != nil { // as when a calendar was taken away
+		o.Health.Grave("telling", "who is told of what cannot be read any more, and the version before counts: "+err.Error())
+		return
+	}
+	o.Health.Well("telling")
+	o.plan = plan
+}
+
+// among finds a calendar by its name.
+func among(texts []store.CalendarText) func(string) *calendar.Calendar {
 	return func(name string) *calendar.Calendar {
 		for _, t := range texts {
 			if t.Name == name {
@@ -182,16 +198,16 @@ func (o *Outbox) calendars(ctx context.Context) (func(string) *calendar.Calendar
 			}
 		}
 		return nil
-	}, err
+	}
 }
 
 // Parse reads a version as it would be set.
 func (o *Outbox) Parse(ctx context.Context, name string, text []byte) (*telling.Plan, error) {
-	calendars, err := o.calendars(ctx)
+	texts, err := o.Store.Calendars(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return tellfile.Parse(name, text, calendars)
+	return tellfile.Parse(name, text, among(texts))
 }
 
 // Plan is who is told of what, and what the text of it is.
@@ -274,6 +290,9 @@ func (o *Outbox) poke() {
 // due notes what has become due by time alone.
 func (o *Outbox) due(ctx context.Context, now time.Time) error {
 	plan, _ := o.Plan()
+	if len(plan.Rules) == 0 {
+		return nil
+	}
 	for _, i := range o.Open() {
 		rows, err := o.Store.Notes(ctx, store.NoteFilter{Incident: i.ID})
 		if err != nil {

@@ -3,6 +3,7 @@ package tell
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"log/slog"
 	"strings"
 	"testing"
@@ -257,4 +258,29 @@ func TestAnswers(t *testing.T) {
 	require.NoError(t, o.AnswerBy(t.Context(), "chat", "chat-answers", said, "Eva"))
 	require.NoError(t, o.AnswerBy(t.Context(), "chat", "chat-answers", said, ""))
 	require.Equal(t, []string{"abc tom", "abc Eva (by chat)", "abc tom (by chat)"}, o.seen)
+}
+
+// TestOneBadIncident: what cannot be read of one keeps nobody from being told of another, and what is
+// too long to be kept keeps nothing from being recorded.
+func TestOneBadIncident(t *testing.T) {
+	o := opened(t)
+	o.one.Shelved = &incident.Shelf{Remark: incident.Remark{By: strings.Repeat("é", 500)}, Until: time.Now().Add(time.Hour)}
+	o.saved()
+	rows, err := o.Store.Notes(t.Context(), store.NoteFilter{Person: "ann"})
+	require.NoError(t, err)
+	require.Len(t, []rune(rows[0].Held), 200)
+	o.one.Shelved = nil
+	bad := *o.one
+	bad.ID = "bad"
+	require.NoError(t, o.Store.SaveIncident(t.Context(), &bad, o.Next))
+	find := o.Find
+	o.Find = func(ctx context.Context, id string) (*incident.Incident, error) {
+		if id == "bad" {
+			return nil, errors.New("its row is broken")
+		}
+		return find(ctx, id)
+	}
+	require.NoError(t, o.send(t.Context(), time.Now().UTC().Add(2*time.Hour)))
+	require.Equal(t, []string{"ann@pier.example router is hung"}, o.came())
+	require.Equal(t, []string{"bad.ann.opened.1"}, o.notes(telling.Failed))
 }

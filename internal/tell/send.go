@@ -29,7 +29,7 @@ func (o *Outbox) send(ctx context.Context, now time.Time) error {
 		for _, n := range claimed {
 			by[n.Person] = append(by[n.Person], n)
 		}
-		work, ctx := errgroup.WithContext(ctx)
+		var work errgroup.Group // what fails with one ends nothing of the others
 		work.SetLimit(atOnce)
 		for _, who := range slices.Sorted(maps.Keys(by)) {
 			for _, n := range by[who] {
@@ -56,8 +56,13 @@ func (o *Outbox) tell(ctx context.Context, who string, notes []store.NoteRow, no
 	var told, left []store.NoteRow
 	for _, n := range notes {
 		i, err := o.Find(ctx, n.Incident)
-		if err != nil && !errors.Is(err, store.ErrNotFound) {
+		if errors.Is(err, store.ErrAway) || ctx.Err() != nil {
 			return err
+		}
+		if err != nil && !errors.Is(err, store.ErrNotFound) { // a bad row spoils only itself
+			n.State, n.Says = telling.Failed, "its incident cannot be read: "+err.Error()
+			left = append(left, n)
+			continue
 		}
 		item, state := o.item(ctx, plan, &n, i, known, now)
 		if state != telling.Sending {
