@@ -80,27 +80,24 @@ func headline(x Item) string {
 	return fmt.Sprintf("%s %s%s", i.Device, is(i), behind(i))
 }
 
+// kindWords are what is wrong with a device, and what was, of the kinds that are no verdicts.
+var kindWords = map[string][2]string{
+	incident.Late:   {"has not returned in time", "which had not returned in time"},
+	incident.Missed: {"was to be worked on, and was not", "which was to be worked on, and was not"},
+	incident.Owed:   {"has not got back the power that was taken from it", "to which power was owed"},
+}
+
 // is says what is wrong with the device of an incident, behind its name.
 func is(i *incident.Incident) string {
-	switch i.Kind {
-	case incident.Late:
-		return "has not returned in time"
-	case incident.Missed:
-		return "was to be worked on, and was not"
-	case incident.Owed:
-		return "has not got back the power that was taken from it"
+	if w, special := kindWords[i.Kind]; special {
+		return w[0]
 	}
 	return "is " + i.Kind
 }
 
 func was(i *incident.Incident) string {
-	switch i.Kind {
-	case incident.Late:
-		return "which had not returned in time"
-	case incident.Missed:
-		return "which was to be worked on, and was not"
-	case incident.Owed:
-		return "to which power was owed"
+	if w, special := kindWords[i.Kind]; special {
+		return w[1]
 	}
 	return "which was " + i.Kind
 }
