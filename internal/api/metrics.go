@@ -5,7 +5,6 @@ import (
 	"crypto/subtle"
 	"net/http"
 	"path"
-	"strings"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -42,8 +41,7 @@ func (s *Server) metrics() echo.HandlerFunc {
 		if s.Metrics.Token == "" {
 			return &missing{"there are no metrics: start the service with --metrics-token-file"}
 		}
-		given, bearer := strings.CutPrefix(c.Request().Header.Get("Authorization"), "Bearer ")
-		if !bearer || subtle.ConstantTimeCompare([]byte(given), []byte(s.Metrics.Token)) != 1 {
+		if subtle.ConstantTimeCompare([]byte(bearer(c.Request())), []byte(s.Metrics.Token)) != 1 {
 			c.Response().Header().Set("WWW-Authenticate", "Bearer")
 			return c.String(http.StatusUnauthorized, "the token of --metrics-token-file opens this: Authorization: Bearer TOKEN\n")
 		}

@@ -30,7 +30,7 @@ func (s *Server) CallService(ctx context.Context, req contract.CallServiceReques
 	if channel == "" && to == "" {
 		return out, nil
 	}
-	says, err := s.Outbox.SendFiles(ctx, channel, to, m)
+	says, err := s.Outbox.Send(ctx, channel, to, m)
 	e := entry(ctx, store.EntryTelling, "Service call for %s to %s: %s", key, to, m.Subject)
 	e.Device = key
 	if err != nil {

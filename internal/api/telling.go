@@ -115,15 +115,15 @@ func (s *Server) mayUse(ctx context.Context, set tell.Settings) error {
 		if err != nil {
 			return err
 		}
-		if v.Kind != secret.Token || len(v.Password) < leastToken {
-			return usage("answers: the secret %s is no token of %d characters or more: plumb secret set %s --token", set.Answers, leastToken, set.Answers)
+		if v.Kind != secret.Token || len(v.Password) < LeastToken {
+			return usage("answers: the secret %s is no token of %d characters or more: plumb secret set %s --token", set.Answers, LeastToken, set.Answers)
 		}
 	}
 	return nil
 }
 
-// leastToken is how long what lets somebody in without a log-in has to be.
-const leastToken = 16
+// LeastToken is how long what lets somebody in without a log-in has to be.
+const LeastToken = 16
 
 // RemoveChannel implements the contract.
 func (s *Server) RemoveChannel(ctx context.Context, req contract.RemoveChannelRequestObject) (contract.RemoveChannelResponseObject, error) {
@@ -144,24 +144,15 @@ func noChannel(name string) error {
 
 // TestChannel implements the contract.
 func (s *Server) TestChannel(ctx context.Context, req contract.TestChannelRequestObject) (contract.TestChannelResponseObject, error) {
-	rows, err := s.Store.Channels(ctx)
-	if err != nil {
-		return nil, err
-	}
-	at := slices.IndexFunc(rows, func(r store.ChannelRow) bool { return r.Name == req.Name })
-	if at < 0 {
+	if !s.Outbox.Has(req.Name) {
 		return nil, noChannel(req.Name)
-	}
-	var set tell.Settings
-	if err := json.Unmarshal([]byte(rows[at].Doc), &set); err != nil {
-		return nil, usage("the channel %s cannot be read: set it again with plumb channel set", req.Name)
 	}
 	who := whoIs(ctx).Account
 	m := telling.Message{
 		ID: fmt.Sprintf("test.%s.%d", req.Name, time.Now().UnixMilli()), Severity: telling.Warning, At: nowUTC(),
 		Subject: "A test of Plumb Bob's channel " + req.Name, Text: fmt.Sprintf("%s has asked for this, to see whether it arrives. Nothing is wrong.\n", who),
 	}
-	says, err := s.Outbox.Try(ctx, set, req.Body.To, m)
+	says, err := s.Outbox.Send(ctx, req.Name, req.Body.To, m)
 	e := entry(ctx, store.EntryTelling, "Tested the channel %s", req.Name)
 	if err != nil {
 		e.Result = "failed"
@@ -350,21 +341,17 @@ func (s *Server) ListNotes(ctx context.Context, req contract.ListNotesRequestObj
 	return contract.ListNotes200JSONResponse(noteViews(plan, rows)), nil
 }
 
-// longestAnswer bounds what is read of an answer, and answerWithin how long that takes.
+// longestAnswer bounds what is read of an answer.
 const longestAnswer = 4 << 10
 
 // answer takes what a webhook answers to a message: {"code", "by"}, with the channel's token for that
 // as a bearer. It has no log-in, and can do nothing but say that somebody sees to an incident.
 func (s *Server) answer(c *echo.Context) error {
-	token, bearer := strings.CutPrefix(c.Request().Header.Get("Authorization"), "Bearer ")
-	if !bearer {
-		return c.JSON(http.StatusUnauthorized, map[string]string{"error": tell.ErrNotHere.Error()})
-	}
 	var said struct{ Code, By string }
 	if err := json.NewDecoder(io.LimitReader(c.Request().Body, longestAnswer)).Decode(&said); err != nil {
 		return c.JSON(http.StatusBadRequest, map[string]string{"error": `write {"code": "…", "by": "…"}`})
 	}
-	switch err := s.Outbox.AnswerBy(c.Request().Context(), c.Param("channel"), token, said.Code, said.By); {
+	switch err := s.Outbox.AnswerBy(c.Request().Context(), c.Param("channel"), bearer(c.Request()), said.Code, said.By); {
 	case errors.Is(err, tell.ErrNotHere):
 		return c.JSON(http.StatusUnauthorized, map[string]string{"error": err.Error()})
 	case errors.Is(err, tell.ErrNoCode):

@@ -53,9 +53,15 @@ func (v *View) Pretend(ctx context.Context, name string) error {
 	s := v.s
 	var edid gear.Pretending
 	var was string
+	var t *trial
 	busy := false
 	err := v.typing(func(gear.Attached) error {
 		edid, was, busy = s.edid, s.pretence.Is, s.trial != nil
+		if edid != nil && was != "" && !busy && name != was {
+			t = &trial{Trial{name, time.Now().Add(cmp.Or(s.room.TryDisplay, triedFor))}, was, make(chan struct{})}
+			s.trial = t
+			s.announce(v.who, "%s has what shows %s pretend to be a display %s, and not %s: it goes back at %s unless somebody keeps it", v.who, s.device, name, was, t.Until.UTC().Format("15:04:05 MST"))
+		}
 		return nil
 	})
 	switch {
@@ -65,14 +71,9 @@ func (v *View) Pretend(ctx context.Context, name string) error {
 		return &seat.NoError{Text: "nothing was done: its gear pretends to be no other display"}
 	case busy:
 		return &seat.NoError{Text: "nothing was done: another display is being tried; say whether it is kept"}
-	case name == was:
+	case t == nil: // it is that already
 		return nil
 	}
-	t := &trial{Trial{name, time.Now().Add(cmp.Or(s.room.TryDisplay, triedFor))}, was, make(chan struct{})}
-	s.mu.Lock()
-	s.trial = t
-	s.announce(v.who, "%s has what shows %s pretend to be a display %s, and not %s: it goes back at %s unless somebody keeps it", v.who, s.device, name, was, t.Until.UTC().Format("15:04:05 MST"))
-	s.mu.Unlock()
 	err = edid.Pretend(ctx, name)
 	if oc := gear.OutcomeOf(err); err != nil && (oc == sending.NotSent || oc == sending.Refused) {
 		s.tried(t, was, "")

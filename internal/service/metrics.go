@@ -8,9 +8,6 @@ import (
 	"plumbbob/internal/api"
 )
 
-// leastToken is how long the token of the metrics is at least: it is not guessed then.
-const leastToken = 16
-
 // metrics reads what /metrics shows, and what opens it.
 func (s *Service) metrics() (m api.Metrics, err error) {
 	for _, p := range s.o.MetricsReadings {
@@ -26,8 +23,8 @@ func (s *Service) metrics() (m api.Metrics, err error) {
 	if err != nil {
 		return m, fmt.Errorf("--metrics-token-file: %w", err)
 	}
-	if m.Token = strings.TrimSpace(string(text)); len(m.Token) < leastToken {
-		return m, fmt.Errorf("--metrics-token-file: the token in %s is shorter than %d characters", s.o.MetricsToken, leastToken)
+	if m.Token = strings.TrimSpace(string(text)); len(m.Token) < api.LeastToken {
+		return m, fmt.Errorf("--metrics-token-file: the token in %s is shorter than %d characters", s.o.MetricsToken, api.LeastToken)
 	}
 	return m, nil
 }

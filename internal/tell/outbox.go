@@ -95,17 +95,20 @@ func (o *Outbox) Run(ctx context.Context) error {
 	tick := time.NewTicker(tellEvery)
 	defer tick.Stop()
 	var read time.Time
+	var noted error // what stood in the way of noting, last; it lasts until it is tried again
 	for {
+		acts := o.Acts()
 		if now := time.Now(); now.Sub(read) >= readEvery {
-			o.trouble(ctx, o.Refresh(ctx))
-			read = now
-			if o.Acts() {
-				o.trouble(ctx, errors.Join(o.due(ctx, now.UTC()), o.reports(ctx, now)))
+			read, noted = now, o.Refresh(ctx)
+			if acts {
+				noted = errors.Join(noted, o.due(ctx, now.UTC()), o.reports(ctx, now))
 			}
 		}
-		if o.Acts() {
-			o.trouble(ctx, o.send(ctx, time.Now().UTC()))
+		var sent error
+		if acts {
+			sent = o.send(ctx, time.Now().UTC())
 		}
+		o.trouble(ctx, errors.Join(noted, sent))
 		select {
 		case <-ctx.Done():
 			return context.Cause(ctx)
@@ -238,6 +241,14 @@ func (o *Outbox) Lacks(p *telling.Plan) (out []string) {
 		out = append(out, "nobody is told of anything: there are no rules")
 	}
 	return out
+}
+
+// Has says whether there is a channel of a name that can be read.
+func (o *Outbox) Has(channel string) bool {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	_, is := o.channels[channel]
+	return is
 }
 
 // Uses is a channel that uses a secret; empty: none does.

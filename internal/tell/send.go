@@ -190,22 +190,9 @@ func (o *Outbox) Send(ctx context.Context, channel, to string, m telling.Message
 	if !is {
 		return "", fmt.Errorf("there is no channel %q", channel)
 	}
-	return o.Try(ctx, s, to, m)
-}
-
-// SendFiles sends a message with files, which mail alone takes.
-func (o *Outbox) SendFiles(ctx context.Context, channel, to string, m telling.Message) (says string, err error) {
-	o.mu.Lock()
-	s, is := o.channels[channel]
-	o.mu.Unlock()
-	if is && s.Kind != Mail {
+	if len(m.Files) > 0 && s.Kind != Mail {
 		return "", fmt.Errorf("the channel %s is of kind %s, and only mail takes files", channel, s.Kind)
 	}
-	return o.Send(ctx, channel, to, m)
-}
-
-// Try sends a message by what would be a channel.
-func (o *Outbox) Try(ctx context.Context, s Settings, to string, m telling.Message) (says string, err error) {
 	if err := s.CheckTo(to); err != nil {
 		return "", err
 	}

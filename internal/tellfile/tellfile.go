@@ -225,7 +225,7 @@ func (p *parser) read() {
 		p.person(who, p.f.People[who])
 	}
 	for _, name := range slices.Sorted(maps.Keys(p.f.Teams)) {
-		p.name1([]string{"teams", name}, name)
+		p.named([]string{"teams", name}, name)
 		for i, who := range p.f.Teams[name] {
 			if _, is := p.f.People[who]; !is {
 				p.fault([]string{"teams", name, strconv.Itoa(i)}, "team %s: %q is not among the people", name, who)
@@ -243,8 +243,8 @@ func (p *parser) read() {
 	p.again()
 }
 
-// name1 checks a name, which has to be one of one thing.
-func (p *parser) name1(path []string, name string) {
+// named checks a name, which has to be one of one thing.
+func (p *parser) named(path []string, name string) {
 	if !estate.ValidKey(name) {
 		p.fault(path, "%q cannot be a name: use lower-case letters, digits and hyphens", name)
 	}
@@ -265,7 +265,7 @@ func (p *parser) name1(path []string, name string) {
 
 func (p *parser) person(who string, x person) {
 	at := []string{"people", who}
-	p.name1(at, who)
+	p.named(at, who)
 	out := telling.Person{Title: cmp.Or(x.Title, who), Zone: p.zoneOf(append(at, "zone"), x.Zone)}
 	if plain.Line(x.Title) != x.Title || len(x.Title) > longestLine {
 		p.fault(append(at, "title"), "%s title: write it in one line of up to %d bytes", who, longestLine)
@@ -330,7 +330,7 @@ const (
 
 func (p *parser) rota(name string, x rota) {
 	at := []string{"rotas", name}
-	p.name1(at, name)
+	p.named(at, name)
 	out := telling.Rota{Zone: p.zoneOf(append(at, "zone"), x.Zone)}
 	for i, s := range x.Shifts {
 		here := append(at, "shifts", strconv.Itoa(i))
