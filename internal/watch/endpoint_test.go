@@ -27,8 +27,9 @@ type box struct {
 func (b *box) ask(ctx context.Context, what string) error {
 	b.mu.Lock()
 	b.asked[what]++
+	silent := b.silent
 	b.mu.Unlock() // fake time stands still while somebody waits for a lock
-	if b.silent {
+	if silent {
 		return &gear.Error{Kind: gear.Unreachable, Text: "its controller does not answer"}
 	}
 	select {
@@ -37,6 +38,12 @@ func (b *box) ask(ctx context.Context, what string) error {
 	case <-time.After(b.slow):
 		return nil
 	}
+}
+
+func (b *box) mute(silent bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.silent = silent
 }
 
 func (b *box) ReadChassis(ctx context.Context) (reading.Chassis, error) {
@@ -63,7 +70,11 @@ func boxes(t *testing.T, span time.Duration, all map[estate.Key]*box, also func(
 	devices := []estate.Device{{Key: "here", Site: "s", Role: "server"}}
 	for k, b := range all {
 		b.asked = map[string]int{}
-		devices = append(devices, estate.Device{Key: k, Site: "s", Role: "server", Endpoints: []estate.Endpoint{{
+		var network []estate.NetworkCable
+		if k != "switch" && all["switch"] != nil {
+			network = []estate.NetworkCable{{Via: estate.End{Device: "switch"}}}
+		}
+		devices = append(devices, estate.Device{Key: k, Site: "s", Role: "server", Network: network, Endpoints: []estate.Endpoint{{
 			Name: "bmc", Protocol: estate.IPMI, Every: 5 * time.Second, Sensors: 30 * time.Second, Timeout: time.Second, Network: []estate.NetworkCable{{Via: estate.End{Device: "here"}}},
 		}}})
 	}
@@ -105,6 +116,30 @@ func TestWhatControllersAreAsked(t *testing.T) {
 			}
 		}
 		require.Equal(t, b.asked["sensors"]+b.asked["sheet"], beside)
+	})
+}
+
+// TestTheSwitchIsAskedWhoIsThere: when a device on one of its ports falls silent, and
+// when it is back.
+func TestTheSwitchIsAskedWhoIsThere(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		host := &box{}
+		port := &box{}
+		asked := func() int {
+			port.mu.Lock()
+			defer port.mu.Unlock()
+			return port.asked["sheet"]
+		}
+		boxes(t, 10*time.Minute, map[estate.Key]*box{"host": host, "switch": port}, func(_ context.Context, w *Watcher) {
+			time.Sleep(time.Minute)
+			require.Equal(t, 1, asked())
+			host.mute(true)
+			time.Sleep(time.Minute)
+			require.Equal(t, 2, asked(), "one has fallen silent")
+			host.mute(false)
+			time.Sleep(time.Minute)
+			require.Equal(t, 3, asked(), "and is back")
+		})
 	})
 }
 

@@ -157,6 +157,9 @@ func (l *loop) heard(a answered) {
 		}
 		return
 	}
+	if silent {
+		l.askPorts(a.device, now) // they list it again, or how it is connected now
+	}
 	for _, x := range l.asker.Answered(side, silent) {
 		l.each(x.Device, func(s subject) {
 			if s.name == x.Name && !l.plan.Fine(s) {
@@ -166,7 +169,8 @@ func (l *loop) heard(a answered) {
 	}
 }
 
-// askPorts has the switches that a device is connected to asked how their ports are.
+// askPorts has the switches that a device is connected to asked how their ports are, and
+// who is on them.
 func (l *loop) askPorts(k estate.Key, now time.Time) {
 	d := l.estate.Device(k)
 	if d == nil {
