@@ -32,6 +32,7 @@ import (
 	"plumbbob/internal/core/setting"
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/core/wiring"
+	"plumbbob/internal/durable"
 	"plumbbob/internal/gear/garage"
 	"plumbbob/internal/health"
 	"plumbbob/internal/keep"
@@ -99,10 +100,10 @@ type Actor struct {
 	ctx    context.Context // of Run; operations end with it, and are taken up at the next start
 
 	// What is under way.
-	operations *shelf[operation.Operation, operation.Event, operation.Command]
-	groups     *shelf[group.Group, group.Event, group.Command]
-	settings   *shelf[setting.Change, setting.Event, setting.Command]
-	checks     *shelf[wiring.Check, wiring.Event, wiring.Command]
+	operations *durable.Shelf[operation.Operation, operation.Event, operation.Command]
+	groups     *durable.Shelf[group.Group, group.Event, group.Command]
+	settings   *durable.Shelf[setting.Change, setting.Event, setting.Command]
+	checks     *durable.Shelf[wiring.Check, wiring.Event, wiring.Command]
 
 	around      around
 	shown       shown[operation.Preview]
@@ -124,8 +125,8 @@ func New(p Parts) (*Actor, error) {
 	}
 	return &Actor{
 		Parts: p, ledger: l, copies: c, busy: map[estate.End]string{},
-		operations: newShelf[operation.Operation, operation.Event, operation.Command](), groups: newShelf[group.Group, group.Event, group.Command](),
-		settings: newShelf[setting.Change, setting.Event, setting.Command](), checks: newShelf[wiring.Check, wiring.Event, wiring.Command](),
+		operations: durable.NewShelf[operation.Operation, operation.Event, operation.Command](), groups: durable.NewShelf[group.Group, group.Event, group.Command](),
+		settings: durable.NewShelf[setting.Change, setting.Event, setting.Command](), checks: durable.NewShelf[wiring.Check, wiring.Event, wiring.Command](),
 		around: around{ran: map[estate.Key]float64{}, draws: map[estate.Key]float64{}},
 	}, nil
 }
@@ -134,7 +135,7 @@ var (
 	// ErrNotReady: the service is only just starting.
 	ErrNotReady = errors.New("the service is only just starting: try again in a moment")
 	// ErrEnded: the operation has ended already.
-	ErrEnded = errors.New("the operation has ended already")
+	ErrEnded = durable.ErrEnded
 )
 
 // A ChangedError says that a preview no longer holds.
@@ -396,12 +397,12 @@ func (a *Actor) release(r *run) {
 
 // Cancel asks a running operation to stop at the next safe point.
 func (a *Actor) Cancel(ctx context.Context, id, by string) (*operation.Operation, error) {
-	return a.operations.cancel(ctx, id, operation.CancelAsked{At: time.Now().UTC(), By: by}, a.Store.Operation)
+	return a.operations.Cancel(ctx, id, operation.CancelAsked{At: time.Now().UTC(), By: by}, a.Store.Operation)
 }
 
 // Find returns an operation, running or ended.
 func (a *Actor) Find(ctx context.Context, id string) (*operation.Operation, error) {
-	return a.operations.find(ctx, id, a.Store.Operation)
+	return a.operations.Find(ctx, id, a.Store.Operation)
 }
 
 // List returns operations, the newest first, running ones as they are now.
@@ -410,7 +411,7 @@ func (a *Actor) List(ctx context.Context, f store.OperationFilter) ([]*operation
 	if err != nil {
 		return nil, fmt.Errorf("list operations: %w", err)
 	}
-	a.operations.fresh(ops, func(o *operation.Operation) string { return o.ID })
+	a.operations.Fresh(ops, func(o *operation.Operation) string { return o.ID })
 	return ops, nil
 }
 

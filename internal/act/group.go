@@ -13,6 +13,7 @@ import (
 	"plumbbob/internal/core/group"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/verdict"
+	"plumbbob/internal/durable"
 	"plumbbob/internal/store"
 )
 
@@ -55,11 +56,11 @@ func (a *Actor) RequestGroup(ctx context.Context, in GroupIntent, digest string,
 		g.State, g.Late = group.Scheduled, a.MissedAfter
 		text += " at " + g.At.In(a.Keeper.Estate().Zone(g.Members[0].Device)).Format("2 Jan 15:04")
 	}
-	if !a.groups.reserve(g.ID) { // the same was asked for twice at once
+	if !a.groups.Reserve(g.ID) { // the same was asked for twice at once
 		return nil, store.ErrConflict
 	}
 	if err := a.Store.CreateGroup(ctx, g, a.groupEntry(g, g.Asked, text, "asked")); err != nil {
-		a.groups.drop(g.ID)
+		a.groups.Drop(g.ID)
 		return nil, err
 	}
 	a.written()
@@ -78,23 +79,23 @@ func (a *Actor) groupEntry(g *group.Group, at time.Time, text, result string) st
 
 // groupRun is one group while it is carried out.
 type groupRun struct {
-	*runner[group.Group, group.Event, group.Command]
+	*durable.Runner[group.Group, group.Event, group.Command]
 	a *Actor
 	g *group.Group
 }
 
 func (a *Actor) startGroup(g *group.Group, down time.Duration) {
 	r := &groupRun{a: a, g: g}
-	r.runner = newRunner(r)
-	a.groups.start(a, g.ID, r.runner, group.Started{At: time.Now().UTC(), Down: down})
+	r.Runner = durable.New(r)
+	a.groups.Start(a.ctx, &a.work, g.ID, r.Runner, group.Started{At: time.Now().UTC(), Down: down})
 }
 
-func (r *groupRun) step(in group.Event) []group.Command { return r.g.Step(in) }
-func (r *groupRun) copied() *group.Group                { return r.g.Clone() }
-func (r *groupRun) woken(now, _ time.Time) group.Event  { return group.Expired{At: now} }
+func (r *groupRun) Step(in group.Event) []group.Command { return r.g.Step(in) }
+func (r *groupRun) Copied() *group.Group                { return r.g.Clone() }
+func (r *groupRun) Woken(now, _ time.Time) group.Event  { return group.Expired{At: now} }
 
-// carryOut does what the machine says, in order; what came of it are events.
-func (r *groupRun) carryOut(ctx context.Context, cmds []group.Command) (more []group.Event, wake time.Time, over bool) {
+// CarryOut does what the machine says, in order; what came of it are events.
+func (r *groupRun) CarryOut(ctx context.Context, cmds []group.Command) (more []group.Event, wake time.Time, over bool) {
 	if r.a.Lease.Other() {
 		return nil, wake, true // it is that one's to go on with
 	}
@@ -104,7 +105,7 @@ func (r *groupRun) carryOut(ctx context.Context, cmds []group.Command) (more []g
 			if slices.Contains(cmds, group.Command(group.Finish{})) {
 				continue // its end is recorded as one
 			}
-			if err := r.a.insist(ctx, "record of group "+r.g.ID, func() error { return r.a.Store.SaveGroup(ctx, r.g) }); err != nil {
+			if err := durable.Insist(ctx, r.a.Health, "record of group "+r.g.ID, func() error { return r.a.Store.SaveGroup(ctx, r.g) }); err != nil {
 				return more, wake, false
 			}
 			r.tellAll()
@@ -124,7 +125,7 @@ func (r *groupRun) carryOut(ctx context.Context, cmds []group.Command) (more []g
 		case group.Finish:
 			text := fmt.Sprintf("%s: %s", r.g.Title, groupWords(r.g, r.a.Keeper.Estate().Zone(r.g.Members[0].Device)))
 			entry := r.a.groupEntry(r.g, r.g.Ended, text, string(r.g.State))
-			_ = r.a.insist(ctx, "record of group "+r.g.ID, func() error { return r.a.Store.EndGroup(ctx, r.g, entry) }) // or at the next start
+			_ = durable.Insist(ctx, r.a.Health, "record of group "+r.g.ID, func() error { return r.a.Store.EndGroup(ctx, r.g, entry) }) // or at the next start
 			r.tellAll()
 			r.a.written()
 			return more, wake, true
@@ -134,8 +135,8 @@ func (r *groupRun) carryOut(ctx context.Context, cmds []group.Command) (more []g
 }
 
 func (r *groupRun) tellAll() {
-	r.show()
-	r.a.Bus.Groups.Publish(r.view())
+	r.Show()
+	r.a.Bus.Groups.Publish(r.View())
 }
 
 func (r *groupRun) member(k estate.Key) *group.Member {
@@ -152,7 +153,7 @@ func (a *Actor) awaitLease(ctx context.Context) bool {
 		if a.Lease.Other() {
 			return false
 		}
-		if !pause(ctx, recordAgain) {
+		if !durable.Pause(ctx, durable.RecordAgain) {
 			return false
 		}
 	}
@@ -196,7 +197,7 @@ func (r *groupRun) askOnceReached(ctx context.Context, m *group.Member) error {
 		for _, k := range m.After {
 			r.a.Watcher.Again(ctx, k)
 		}
-		if !pause(ctx, recordAgain) {
+		if !durable.Pause(ctx, durable.RecordAgain) {
 			return err
 		}
 	}
@@ -248,14 +249,14 @@ func (r *groupRun) found(ctx context.Context, id string) (bool, error) {
 			return false, nil
 		}
 		r.a.Log.Warn("a group waits for the database", "group", r.g.ID, "because", err)
-		if !pause(ctx, recordAgain) {
+		if !durable.Pause(ctx, durable.RecordAgain) {
 			return false, context.Cause(ctx)
 		}
 	}
 }
 
-// look sees how the operations are that are under way.
-func (r *groupRun) look(ctx context.Context, now time.Time) (out []group.Event) {
+// Look sees how the operations are that are under way.
+func (r *groupRun) Look(ctx context.Context, now time.Time) (out []group.Event) {
 	if r.a.Lease.Other() {
 		return []group.Event{group.Expired{At: now}} // so that it is seen
 	}
@@ -298,18 +299,18 @@ func groupWords(g *group.Group, zone *time.Location) string {
 
 // CancelGroup asks a group to stop at the next safe point.
 func (a *Actor) CancelGroup(ctx context.Context, id, by string) (*group.Group, error) {
-	return a.groups.cancel(ctx, id, group.CancelAsked{At: time.Now().UTC(), By: by}, a.Store.Group)
+	return a.groups.Cancel(ctx, id, group.CancelAsked{At: time.Now().UTC(), By: by}, a.Store.Group)
 }
 
 // FindGroup returns a group, running or ended.
 func (a *Actor) FindGroup(ctx context.Context, id string) (*group.Group, error) {
-	return a.groups.find(ctx, id, a.Store.Group)
+	return a.groups.Find(ctx, id, a.Store.Group)
 }
 
 // Groups lists groups, the newest first, running ones as they are now.
 func (a *Actor) Groups(ctx context.Context, f store.GroupFilter) ([]*group.Group, error) {
 	gs, err := a.Store.Groups(ctx, f)
-	a.groups.fresh(gs, func(g *group.Group) string { return g.ID })
+	a.groups.Fresh(gs, func(g *group.Group) string { return g.ID })
 	return gs, err
 }
 
@@ -335,7 +336,7 @@ func (a *Actor) resumeGroups(ctx context.Context) (complete bool, err error) {
 		return false, err
 	}
 	for _, g := range gs {
-		if !a.groups.reserve(g.ID) {
+		if !a.groups.Reserve(g.ID) {
 			continue
 		}
 		a.Log.Warn("a group is taken up again", "group", g.ID, "what", g.Title)

@@ -12,6 +12,7 @@ import (
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/verdict"
+	"plumbbob/internal/durable"
 	"plumbbob/internal/store"
 )
 
@@ -128,7 +129,7 @@ func (a *Actor) keep(f store.File) *operation.File {
 			if err == nil {
 				return
 			}
-			if !errors.Is(err, store.ErrAway) || !pause(within, recordAgain) {
+			if !errors.Is(err, store.ErrAway) || !durable.Pause(within, durable.RecordAgain) {
 				a.Log.Warn("a file beside the record of an operation is lost", "operation", f.Of, "because", err)
 				return
 			}

@@ -38,7 +38,7 @@ type Debt struct {
 // Owed lists the power that is owed now.
 func (a *Actor) Owed() []Debt {
 	var out []Debt
-	for _, o := range a.operations.all() {
+	for _, o := range a.operations.All() {
 		if o.State != operation.Running {
 			continue
 		}

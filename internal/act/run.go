@@ -12,6 +12,7 @@ import (
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/sending"
 	"plumbbob/internal/core/verdict"
+	"plumbbob/internal/durable"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/store"
 )
@@ -25,7 +26,7 @@ const sendWithin = 15 * time.Second
 
 // run is one operation while it is carried out.
 type run struct {
-	*runner[operation.Operation, operation.Event, operation.Command]
+	*durable.Runner[operation.Operation, operation.Event, operation.Command]
 	a        *Actor
 	o        *operation.Operation
 	measured <-chan operation.Event
@@ -36,14 +37,14 @@ type run struct {
 
 func newRun(a *Actor, o *operation.Operation) *run {
 	r := &run{a: a, o: o}
-	r.runner = newRunner(r)
+	r.Runner = durable.New(r)
 	return r
 }
 
-func (r *run) step(in operation.Event) []operation.Command { return r.o.Step(in) }
-func (r *run) copied() *operation.Operation                { return r.o.Clone() }
+func (r *run) Step(in operation.Event) []operation.Command { return r.o.Step(in) }
+func (r *run) Copied() *operation.Operation                { return r.o.Clone() }
 
-func (r *run) woken(now, wake time.Time) operation.Event {
+func (r *run) Woken(now, wake time.Time) operation.Event {
 	return operation.Expired{At: now, Deadline: wake}
 }
 
@@ -137,7 +138,7 @@ func (a *Actor) resume(ctx context.Context) (complete bool, err error) {
 		}
 	}
 	for _, o := range unfinished {
-		if o.State != operation.Running || a.operations.get(o.ID) != nil {
+		if o.State != operation.Running || a.operations.Get(o.ID) != nil {
 			continue // ended while the database was away: the replay records that
 		}
 		r := newRun(a, o)
@@ -167,7 +168,7 @@ func (a *Actor) compare(err error, unfinished map[string]*operation.Operation, u
 		broken[u.ID] = true
 	}
 	for _, o := range a.copies.newest() {
-		if unfinished[o.ID] != nil || a.operations.get(o.ID) != nil {
+		if unfinished[o.ID] != nil || a.operations.Get(o.ID) != nil {
 			continue
 		}
 		switch {
@@ -203,7 +204,7 @@ const serviceName = "plumbd"
 
 func (a *Actor) start(r *run) {
 	// Before anybody is asked, so that the first answer counts.
-	a.operations.start(a, r.o.ID, r.runner, operation.Started{At: time.Now().UTC()})
+	a.operations.Start(a.ctx, &a.work, r.o.ID, r.Runner, operation.Started{At: time.Now().UTC()})
 }
 
 // touched lists all devices whose power the operation touches.
@@ -225,7 +226,7 @@ func touched(o *operation.Operation) []estate.Key {
 // before it is missed itself.
 func (a *Actor) explained(k estate.Key, id string) bool {
 	down := map[estate.Key]bool{}
-	for _, o := range a.operations.all() {
+	for _, o := range a.operations.All() {
 		if o.ID != id {
 			for _, d := range touched(o) {
 				down[d] = true
@@ -239,8 +240,8 @@ func (a *Actor) explained(k estate.Key, id string) bool {
 	return cut[k]
 }
 
-// prepare has all that the operation touches watched closely, and said to be its doing.
-func (r *run) prepare(ctx context.Context) (undo func()) {
+// Prepare has all that the operation touches watched closely, and said to be its doing.
+func (r *run) Prepare(ctx context.Context) (undo func()) {
 	measured, leave := r.a.Bus.Measured.Queue(measuredMost)
 	r.measured = measured
 	watched := append(r.touched(), r.o.Bystanders...)
@@ -264,13 +265,13 @@ func (r *run) prepare(ctx context.Context) (undo func()) {
 	}
 }
 
-func (r *run) waiting()                     { r.a.Keeper.SetOperating(r.touched(), r.o.Doing()) }
-func (r *run) hear() <-chan operation.Event { return r.measured }
+func (r *run) Waiting()                     { r.a.Keeper.SetOperating(r.touched(), r.o.Doing()) }
+func (r *run) Hear() <-chan operation.Event { return r.measured }
 
-// telling says whether an observation is about this operation. That another
+// Telling says whether an observation is about this operation. That another
 // device fell silent tells something only once it is judged and not explained
 // by something else, such as another operation, or a break further up.
-func (r *run) telling(in operation.Event) bool {
+func (r *run) Telling(in operation.Event) bool {
 	u, ok := in.(operation.Unheard)
 	if !ok || u.Device == r.o.Device {
 		return true
@@ -282,9 +283,9 @@ func (r *run) telling(in operation.Event) bool {
 	return false
 }
 
-// carryOut does what the machine says, in order, and stops at a record that
+// CarryOut does what the machine says, in order, and stops at a record that
 // cannot be made: nothing is sent that is not on record.
-func (r *run) carryOut(ctx context.Context, cmds []operation.Command) (more []operation.Event, wake time.Time, over bool) {
+func (r *run) CarryOut(ctx context.Context, cmds []operation.Command) (more []operation.Event, wake time.Time, over bool) {
 	if slices.Contains(cmds, operation.Command(operation.Finish{})) {
 		r.finish(ctx) // records the end, and all that led to it, as one
 		return nil, wake, true
@@ -332,7 +333,7 @@ func (r *run) record(ctx context.Context, cmds []operation.Command) bool {
 			return true
 		}
 		r.a.Health.Grave(name, fmt.Sprintf("operation %s on %s cannot be recorded, so it waits: %s", r.o.ID, r.o.Device, err))
-		if !pause(ctx, recordAgain) {
+		if !durable.Pause(ctx, durable.RecordAgain) {
 			return false
 		}
 	}
@@ -367,7 +368,7 @@ func (r *run) may(ctx context.Context, c operation.Send) bool {
 			return true
 		}
 		r.a.Health.Grave(name, fmt.Sprintf("operation %s on %s waits: %s", r.o.ID, r.o.Device, why))
-		if !pause(ctx, recordAgain) {
+		if !durable.Pause(ctx, durable.RecordAgain) {
 			return false
 		}
 	}
@@ -388,8 +389,8 @@ func (r *run) paysBack(cmds []operation.Command) bool {
 }
 
 func (r *run) tellAll() {
-	r.show()
-	r.a.Bus.Operations.Publish(r.view())
+	r.Show()
+	r.a.Bus.Operations.Publish(r.View())
 }
 
 // send has the gear do one thing. Its answer comes back as an event.
@@ -401,7 +402,7 @@ func (r *run) send(ctx context.Context, c operation.Send) {
 			ev.Why = err.Error()
 			r.a.Log.Warn("a command was not answered as hoped", "operation", r.o.ID, "outlet", c.Outlet.String(), "do", c.Do, "because", err)
 		}
-		_ = r.tell(context.WithoutCancel(ctx), ev) // it may have ended
+		_ = r.Tell(context.WithoutCancel(ctx), ev) // it may have ended
 		if c.Do == operation.StepReset {
 			r.lookForStart(ctx)
 		}
@@ -412,7 +413,7 @@ func (r *run) send(ctx context.Context, c operation.Send) {
 // anybody looks is never missed.
 func (r *run) lookForStart(ctx context.Context) {
 	for range 2 {
-		if !pause(ctx, startShows) {
+		if !durable.Pause(ctx, startShows) {
 			return
 		}
 		r.a.Watcher.Again(ctx, r.o.Device)
@@ -437,7 +438,7 @@ func (r *run) finish(ctx context.Context) {
 			return // another service ends it
 		}
 		r.a.Health.Grave(name, fmt.Sprintf("the end of operation %s on %s cannot be recorded, so it waits: %s", r.o.ID, r.o.Device, err))
-		if !pause(ctx, recordAgain) {
+		if !durable.Pause(ctx, durable.RecordAgain) {
 			return
 		}
 	}

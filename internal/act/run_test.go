@@ -10,6 +10,7 @@ import (
 	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/durable"
 	"plumbbob/internal/estatefile"
 	"plumbbob/internal/keep"
 )
@@ -19,11 +20,11 @@ import (
 func TestSilenceByAnotherOperation(t *testing.T) {
 	e, err := estatefile.Parse("demo", []byte(demo.Estate(demo.Default)))
 	require.NoError(t, err)
-	a := &Actor{Parts: Parts{Keeper: keep.New(nil, slog.New(slog.DiscardHandler), &bus.Bus{})}, operations: newShelf[operation.Operation, operation.Event, operation.Command]()}
+	a := &Actor{Parts: Parts{Keeper: keep.New(nil, slog.New(slog.DiscardHandler), &bus.Bus{})}, operations: durable.NewShelf[operation.Operation, operation.Event, operation.Command]()}
 	a.Keeper.SetEstate(e)
 	put := func(id string, k estate.Key) {
 		r := &run{a: a, o: &operation.Operation{ID: id, Order: operation.Order{Device: k}}}
-		a.operations.put(id, newRunner(r))
+		a.operations.Put(id, durable.New(r))
 	}
 	put("a", "skarvoe-kiosk")
 	require.False(t, a.explained("skarvoe-gate", "a"), "nobody knows why")
@@ -32,6 +33,6 @@ func TestSilenceByAnotherOperation(t *testing.T) {
 	require.True(t, a.explained("skarvoe-router", "a"), "the other one cuts it")
 	require.True(t, a.explained("skarvoe-gate", "a"), "it is reached through what the other one cuts")
 	require.False(t, a.explained("skarvoe-heater", "a"), "nothing explains this one")
-	a.operations.drop("b")
+	a.operations.Drop("b")
 	require.False(t, a.explained("skarvoe-gate", "a"))
 }

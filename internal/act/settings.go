@@ -13,6 +13,7 @@ import (
 	"plumbbob/internal/core/reading"
 	"plumbbob/internal/core/sending"
 	"plumbbob/internal/core/setting"
+	"plumbbob/internal/durable"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/gear/garage"
 	"plumbbob/internal/store"
@@ -137,7 +138,7 @@ func (a *Actor) ChangeSetting(ctx context.Context, k estate.Key, s Setting, why 
 		return done, err
 	}
 	select {
-	case <-r.done:
+	case <-r.Ended():
 		return done, r.failure()
 	case <-ctx.Done():
 		return done, context.Cause(ctx)
@@ -146,7 +147,7 @@ func (a *Actor) ChangeSetting(ctx context.Context, k estate.Key, s Setting, why 
 
 // settingRun is one change while it is carried out.
 type settingRun struct {
-	*runner[setting.Change, setting.Event, setting.Command]
+	*durable.Runner[setting.Change, setting.Event, setting.Command]
 	a     *Actor
 	c     *setting.Change
 	send  func(context.Context) error // nil of one that is taken up again
@@ -165,20 +166,20 @@ func (a *Actor) startSetting(c *setting.Change, send func(context.Context) error
 		return nil, err
 	}
 	r := &settingRun{a: a, c: c, send: send, fresh: c.State == setting.Looked}
-	r.runner = newRunner(r)
-	a.settings.start(a, c.ID, r.runner, setting.Started{At: time.Now().UTC()})
+	r.Runner = durable.New(r)
+	a.settings.Start(a.ctx, &a.work, c.ID, r.Runner, setting.Started{At: time.Now().UTC()})
 	return r, nil
 }
 
-func (r *settingRun) step(in setting.Event) []setting.Command { return r.c.Step(in) }
+func (r *settingRun) Step(in setting.Event) []setting.Command { return r.c.Step(in) }
 
-func (r *settingRun) copied() *setting.Change {
+func (r *settingRun) Copied() *setting.Change {
 	c := *r.c
 	return &c
 }
 
-// woken is never needed: a change waits for nothing but its own commands.
-func (r *settingRun) woken(time.Time, time.Time) setting.Event { return nil }
+// Woken is never needed: a change waits for nothing but its own commands.
+func (r *settingRun) Woken(time.Time, time.Time) setting.Event { return nil }
 
 var errStopping = errors.New("the service is stopping before it is known what became of it: the next start reads it back")
 
@@ -195,8 +196,8 @@ func (r *settingRun) failure() error {
 	return &gear.Error{Kind: gear.Malformed, Outcome: sending.Unclear, Text: r.c.Outcome()}
 }
 
-// carryOut does what the machine says, in order; what came of it is the next event.
-func (r *settingRun) carryOut(ctx context.Context, cmds []setting.Command) (more []setting.Event, _ time.Time, over bool) {
+// CarryOut does what the machine says, in order; what came of it is the next event.
+func (r *settingRun) CarryOut(ctx context.Context, cmds []setting.Command) (more []setting.Event, _ time.Time, over bool) {
 	for _, c := range cmds {
 		switch c := c.(type) {
 		case setting.Save:
@@ -212,7 +213,7 @@ func (r *settingRun) carryOut(ctx context.Context, cmds []setting.Command) (more
 				r.a.Log.Warn("how far a change of gear has come could not be recorded", "device", r.c.Device, "because", err)
 			}
 			r.fresh = false
-			r.show()
+			r.Show()
 		case setting.Send:
 			more = append(more, r.sent(ctx))
 		case setting.Check:
@@ -238,7 +239,7 @@ func (r *settingRun) sent(ctx context.Context) setting.Event {
 
 // check reads back by working out anew what would have to be changed.
 func (r *settingRun) check(ctx context.Context, after time.Duration) setting.Event {
-	pause(ctx, after)
+	durable.Pause(ctx, after)
 	in := setting.Found{}
 	var s Setting
 	err := json.Unmarshal(r.c.Want, &s)
@@ -262,10 +263,10 @@ func (r *settingRun) finish(ctx context.Context) {
 	e := store.Entry{
 		At: r.c.Ended, Site: r.c.Site, Device: r.c.Device, Who: r.c.By, Kind: r.c.Kind, Why: r.c.Why, Text: r.c.Outcome(), Result: result,
 	}
-	if err := r.a.insist(ctx, "record of setting "+r.c.ID, func() error { return r.a.Store.EndSetting(ctx, r.c, e) }); err == nil {
+	if err := durable.Insist(ctx, r.a.Health, "record of setting "+r.c.ID, func() error { return r.a.Store.EndSetting(ctx, r.c, e) }); err == nil {
 		r.a.written()
 	}
-	r.show()
+	r.Show()
 	r.a.Watcher.Again(ctx, r.c.Device)
 }
 
@@ -276,12 +277,12 @@ func (a *Actor) resumeSettings(ctx context.Context) (complete bool, err error) {
 		return false, err
 	}
 	for _, c := range list {
-		if !a.settings.reserve(c.ID) {
+		if !a.settings.Reserve(c.ID) {
 			continue
 		}
 		a.Log.Warn("a change of gear was interrupted, and is read back", "device", c.Device, "what", strings.Join(c.Words, "; "))
 		if _, err := a.startSetting(c, nil); err != nil {
-			a.settings.drop(c.ID)
+			a.settings.Drop(c.ID)
 			return false, err
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/core/wiring"
+	"plumbbob/internal/durable"
 	"plumbbob/internal/store"
 )
 
@@ -24,24 +25,24 @@ var ErrWiringRuns = errors.New("a wiring check of this site is running already")
 // checkRun is one wiring check while it is carried out. The next outlet waits until
 // everybody is back.
 type checkRun struct {
-	*runner[wiring.Check, wiring.Event, wiring.Command]
+	*durable.Runner[wiring.Check, wiring.Event, wiring.Command]
 	a *Actor
 	c *wiring.Check
 }
 
 func (a *Actor) startCheck(c *wiring.Check) {
 	r := &checkRun{a: a, c: c}
-	r.runner = newRunner(r)
-	a.checks.start(a, c.ID, r.runner, wiring.Started{At: time.Now().UTC()})
+	r.Runner = durable.New(r)
+	a.checks.Start(a.ctx, &a.work, c.ID, r.Runner, wiring.Started{At: time.Now().UTC()})
 }
 
-func (r *checkRun) step(in wiring.Event) []wiring.Command { return r.c.Step(in) }
-func (r *checkRun) copied() *wiring.Check                 { return r.c.Clone() }
+func (r *checkRun) Step(in wiring.Event) []wiring.Command { return r.c.Step(in) }
+func (r *checkRun) Copied() *wiring.Check                 { return r.c.Clone() }
 
-// woken is never needed: a check waits for nothing but its own commands.
-func (r *checkRun) woken(time.Time, time.Time) wiring.Event { return nil }
+// Woken is never needed: a check waits for nothing but its own commands.
+func (r *checkRun) Woken(time.Time, time.Time) wiring.Event { return nil }
 
-func (r *checkRun) carryOut(ctx context.Context, cmds []wiring.Command) (more []wiring.Event, _ time.Time, over bool) {
+func (r *checkRun) CarryOut(ctx context.Context, cmds []wiring.Command) (more []wiring.Event, _ time.Time, over bool) {
 	if r.a.Lease.Other() {
 		return nil, time.Time{}, true // it is that one's to go on with
 	}
@@ -51,16 +52,16 @@ func (r *checkRun) carryOut(ctx context.Context, cmds []wiring.Command) (more []
 			if r.c.Over() {
 				continue // its end is recorded as one
 			}
-			if err := r.a.insist(ctx, "record of wiring check "+r.c.ID, func() error { return r.a.Store.SaveCheck(ctx, r.c) }); err != nil {
+			if err := durable.Insist(ctx, r.a.Health, "record of wiring check "+r.c.ID, func() error { return r.a.Store.SaveCheck(ctx, r.c) }); err != nil {
 				return nil, time.Time{}, false
 			}
-			r.show()
+			r.Show()
 		case wiring.Try:
 			r.try(ctx, cmd.Outlet, r.c.Clone())
 		case wiring.Finish:
 			entry := r.a.checkEntry(r.c, r.c.Ended, "done", "Wiring of %s checked by switching: %d outlets, %d not as the estate says", r.c.Site, len(r.c.Findings), r.c.Wrong())
-			_ = r.a.insist(ctx, "record of wiring check "+r.c.ID, func() error { return r.a.Store.EndCheck(ctx, r.c, entry) }) // or at the next start
-			r.show()
+			_ = durable.Insist(ctx, r.a.Health, "record of wiring check "+r.c.ID, func() error { return r.a.Store.EndCheck(ctx, r.c, entry) }) // or at the next start
+			r.Show()
 			r.a.written()
 			return nil, time.Time{}, true
 		}
@@ -76,9 +77,9 @@ func (a *Actor) checkEntry(c *wiring.Check, at time.Time, result, format string,
 func (r *checkRun) try(ctx context.Context, end estate.End, c *wiring.Check) {
 	r.a.work.Go(func() {
 		r.a.afterInterruption(ctx, c)
-		f := r.a.tryOutlet(ctx, end, c, func() bool { return r.view().CancelBy != "" })
+		f := r.a.tryOutlet(ctx, end, c, func() bool { return r.View().CancelBy != "" })
 		if ctx.Err() == nil { // otherwise the next start says that it was interrupted
-			_ = r.tell(ctx, wiring.Tried{At: time.Now().UTC(), Finding: f})
+			_ = r.Tell(ctx, wiring.Tried{At: time.Now().UTC(), Finding: f})
 		}
 	})
 }
@@ -91,7 +92,7 @@ func (a *Actor) afterInterruption(ctx context.Context, c *wiring.Check) {
 		return
 	}
 	end := c.Findings[last].Outlet
-	for a.isBusy(end) && pause(ctx, lookAgain) {
+	for a.isBusy(end) && durable.Pause(ctx, durable.LookAgain) {
 	}
 	a.awaitBack(ctx, a.Keeper.Estate().Fed(end), func() bool { return false })
 }
@@ -109,7 +110,7 @@ func (a *Actor) resumeChecks(ctx context.Context) (complete bool, err error) {
 		return false, err
 	}
 	for _, c := range list {
-		if a.checks.reserve(c.ID) {
+		if a.checks.Reserve(c.ID) {
 			a.Log.Warn("a wiring check is taken up again", "site", c.Site, "tried", len(c.Findings), "of", len(c.Outlets))
 			a.startCheck(c)
 		}
@@ -132,7 +133,7 @@ func (a *Actor) WiringOf(ctx context.Context, site estate.Key) (*wiring.Check, e
 
 // checkAt is the check of a site that runs, or nil.
 func (a *Actor) checkAt(site estate.Key) *wiring.Check {
-	for _, c := range a.checks.all() {
+	for _, c := range a.checks.All() {
 		if c.Site == site && !c.Over() {
 			return c
 		}
@@ -152,17 +153,17 @@ func (a *Actor) CheckWiring(ctx context.Context, site estate.Key, outlets []esta
 	if running == nil || running.Err() != nil {
 		return ErrNotReady
 	}
-	if !a.checks.reserve(string(site)) { // of two at once one is the second
+	if !a.checks.Reserve(string(site)) { // of two at once one is the second
 		return ErrWiringRuns
 	}
-	defer a.checks.drop(string(site))
+	defer a.checks.Drop(string(site))
 	if a.checkAt(site) != nil {
 		return ErrWiringRuns
 	}
 	c := &wiring.Check{ID: newID(), Site: site, By: by, Consent: consent, Outlets: outlets, Began: time.Now().UTC()}
-	a.checks.reserve(c.ID)
+	a.checks.Reserve(c.ID)
 	if err := a.Store.CreateCheck(ctx, c, a.checkEntry(c, c.Began, "asked", "Wiring check by switching begun at %s", site)); err != nil {
-		a.checks.drop(c.ID)
+		a.checks.Drop(c.ID)
 		return err
 	}
 	a.written()
@@ -176,7 +177,7 @@ func (a *Actor) StopWiring(ctx context.Context, site estate.Key, by string) erro
 	if c == nil {
 		return nil
 	}
-	_, err := a.checks.cancel(ctx, c.ID, wiring.StopAsked{At: time.Now().UTC(), By: by}, a.Store.Check)
+	_, err := a.checks.Cancel(ctx, c.ID, wiring.StopAsked{At: time.Now().UTC(), By: by}, a.Store.Check)
 	if errors.Is(err, ErrEnded) {
 		return nil
 	}
@@ -235,7 +236,7 @@ type earshot struct {
 // under way is not left alone because the check is to stop.
 func (a *Actor) listen(id string, events <-chan operation.Event) earshot {
 	x := earshot{map[estate.Key]time.Time{}, map[estate.Key]time.Time{}}
-	look := time.NewTicker(lookAgain)
+	look := time.NewTicker(durable.LookAgain)
 	defer look.Stop()
 	for {
 		select {
@@ -311,7 +312,7 @@ func (a *Actor) awaitBack(ctx context.Context, silent []estate.Key, stopped func
 				back = false
 			}
 		}
-		if back || stopped() || !pause(ctx, lookAgain) {
+		if back || stopped() || !durable.Pause(ctx, durable.LookAgain) {
 			return
 		}
 	}

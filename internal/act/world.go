@@ -12,6 +12,7 @@ import (
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/verdict"
+	"plumbbob/internal/durable"
 	"plumbbob/internal/keep"
 	"plumbbob/internal/store"
 )
@@ -137,7 +138,7 @@ func (a *Actor) keepDraws(ctx context.Context) {
 		} else if again = drawsAgain; ctx.Err() == nil {
 			a.Log.Warn("what devices usually draw cannot be read", "because", err)
 		}
-		if !pause(ctx, again) {
+		if !durable.Pause(ctx, again) {
 			return
 		}
 	}
