@@ -32,6 +32,11 @@ var WorkshopHours string
 //go:embed telling.yaml
 var Telling string
 
+// Routines are what is done there without anybody at hand.
+//
+//go:embed routines.yaml
+var Routines string
+
 // MailChannel is by what people are told.
 const MailChannel = "office-mail"
 

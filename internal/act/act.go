@@ -15,7 +15,6 @@ package act
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -247,7 +246,7 @@ type Request struct {
 // already is returned as it is.
 func (a *Actor) Request(ctx context.Context, req Request) (*operation.Operation, error) {
 	if req.ID == "" {
-		return a.request(ctx, req, newID())
+		return a.request(ctx, req, durable.NewID())
 	}
 	o, err := a.Find(ctx, req.ID)
 	if errors.Is(err, store.ErrAway) { // being able to act is worth more then
@@ -269,9 +268,6 @@ func (a *Actor) Request(ctx context.Context, req Request) (*operation.Operation,
 func usedKey(what string) error {
 	return &operation.UsageError{Text: "that key has been used before, for " + what + ": make up another for each thing that is to be done"}
 }
-
-// newID makes up the id of an operation, or of a group.
-func newID() string { return strings.ToLower(rand.Text()[:10]) }
 
 func (a *Actor) request(ctx context.Context, req Request, id string) (*operation.Operation, error) {
 	if err := a.mayBegin(); err != nil {

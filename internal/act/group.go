@@ -47,9 +47,9 @@ func (a *Actor) RequestGroup(ctx context.Context, in GroupIntent, digest string,
 		return nil, err
 	}
 	g := p.Group
-	g.ID, g.By, g.Consent, g.Asked = cmp.Or(id, newID()), by, c, time.Now().UTC()
+	g.ID, g.By, g.Consent, g.Asked = cmp.Or(id, durable.NewID()), by, c, time.Now().UTC()
 	for i := range g.Members {
-		g.Members[i].Operation = newID()
+		g.Members[i].Operation = durable.NewID()
 	}
 	text := g.Title
 	if !g.At.IsZero() {

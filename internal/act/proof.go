@@ -76,7 +76,7 @@ func (a *Actor) facts(k estate.Key, of string) (out []operation.Fact) {
 		out[len(out)-1].Line = true
 		if len(lines) > proofLines {
 			out[len(out)-1].File = a.keep(store.File{
-				ID: newID(), Site: d.Site, Of: of, Type: "text/plain", At: time.Now().UTC(), Content: []byte(strings.Join(lines, "\n") + "\n"),
+				ID: durable.NewID(), Site: d.Site, Of: of, Type: "text/plain", At: time.Now().UTC(), Content: []byte(strings.Join(lines, "\n") + "\n"),
 			})
 		}
 	}
@@ -100,7 +100,7 @@ func (a *Actor) picture(w operation.World, d *estate.Device, of string) *operati
 		a.Log.Warn("no picture of a screen could be taken as proof", "device", d.Key, "because", err)
 		return nil
 	}
-	return a.keep(store.File{ID: newID(), Site: d.Site, Of: of, Type: "image/png", At: time.Now().UTC(), Content: png})
+	return a.keep(store.File{ID: durable.NewID(), Site: d.Site, Of: of, Type: "image/png", At: time.Now().UTC(), Content: png})
 }
 
 // How many lines of a serial line are proof: in the record, and beside it.

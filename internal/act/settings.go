@@ -130,7 +130,7 @@ func (a *Actor) ChangeSetting(ctx context.Context, k estate.Key, s Setting, why 
 		return done, fmt.Errorf("setting: %w", err)
 	}
 	c := &setting.Change{
-		V: setting.Version, ID: newID(), Device: d.Key, Site: d.Site, Kind: p.kind, Want: want, Words: p.words, Blind: p.blind,
+		V: setting.Version, ID: durable.NewID(), Device: d.Key, Site: d.Site, Kind: p.kind, Want: want, Words: p.words, Blind: p.blind,
 		By: by.By(), Why: why, Asked: time.Now().UTC(), State: setting.Looked,
 	}
 	r, err := a.startSetting(c, p.send)

@@ -12,6 +12,7 @@ import (
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/setting"
+	"plumbbob/internal/durable"
 	"plumbbob/internal/lab/labtest"
 	"plumbbob/internal/store"
 	"plumbbob/internal/store/storetest"
@@ -25,7 +26,7 @@ func TestSettingsOfGear(t *testing.T) {
 	interrupted := func(device estate.Key, state setting.State, blind bool, want Setting) string {
 		text, err := json.Marshal(want)
 		require.NoError(t, err)
-		c := &setting.Change{V: setting.Version, ID: newID(), Device: device, Site: "skarvoe", Kind: store.EntryOutlet, Want: text, Words: []string{"changed by a service that died"}, Blind: blind, By: "admin", Asked: time.Now().UTC(), State: state}
+		c := &setting.Change{V: setting.Version, ID: durable.NewID(), Device: device, Site: "skarvoe", Kind: store.EntryOutlet, Want: text, Words: []string{"changed by a service that died"}, Blind: blind, By: "admin", Asked: time.Now().UTC(), State: state}
 		require.NoError(t, s.SaveSetting(t.Context(), c))
 		return c.ID
 	}

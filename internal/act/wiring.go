@@ -160,7 +160,7 @@ func (a *Actor) CheckWiring(ctx context.Context, site estate.Key, outlets []esta
 	if a.checkAt(site) != nil {
 		return ErrWiringRuns
 	}
-	c := &wiring.Check{ID: newID(), Site: site, By: by, Consent: consent, Outlets: outlets, Began: time.Now().UTC()}
+	c := &wiring.Check{ID: durable.NewID(), Site: site, By: by, Consent: consent, Outlets: outlets, Began: time.Now().UTC()}
 	a.checks.Reserve(c.ID)
 	if err := a.Store.CreateCheck(ctx, c, a.checkEntry(c, c.Began, "asked", "Wiring check by switching begun at %s", site)); err != nil {
 		a.checks.Drop(c.ID)

@@ -1,6 +1,7 @@
 package act
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -73,6 +74,45 @@ func (a *Actor) world(ctx context.Context, by operation.Asker) (operation.World,
 	w.Busy = maps.Clone(a.busy)
 	a.mu.Unlock()
 	return w, nil
+}
+
+// Around is what goes on around a device, in words; empty where nothing does.
+type Around struct {
+	InUse  string // who works with it
+	Window string // in which it is worked on
+	Busy   string // the operation on it
+}
+
+// AroundOf says what goes on around a device now.
+func (a *Actor) AroundOf(ctx context.Context, k estate.Key) (out Around, err error) {
+	a.mu.Lock()
+	out.Busy = a.busy[estate.ChassisEnd(k)]
+	a.mu.Unlock()
+	ctx, cancel := context.WithTimeout(ctx, recordWithin)
+	defer cancel()
+	if err := a.refresh(ctx, time.Now()); err != nil && !errors.Is(err, store.ErrAway) {
+		return out, err
+	}
+	a.Keeper.See(func(e *estate.Estate, ev *verdict.Evidence, _ map[estate.Key]verdict.Verdict, now time.Time) {
+		d := e.Device(k)
+		if d == nil {
+			return
+		}
+		out.InUse = verdict.InUse(e, ev, k, now)
+		a.around.mu.Lock()
+		defer a.around.mu.Unlock()
+		if c := a.around.calendars[d.Use.Calendar]; c != nil && out.InUse == "" {
+			if text, _, busy := c.Busy(now); busy {
+				out.InUse = fmt.Sprintf("by the calendar %s (%s)", d.Use.Calendar, text)
+			}
+		}
+		for _, x := range a.around.windows {
+			if !x.From.After(now) && x.Until.After(now) && (x.Device == k || x.Device == "" && x.Site == d.Site) {
+				out.Window = cmp.Or(x.Why, "a window of "+x.By)
+			}
+		}
+	})
+	return out, nil
 }
 
 // Traits says what the gear of a device can do.

@@ -36,6 +36,7 @@ import (
 	"plumbbob/internal/health"
 	"plumbbob/internal/incidents"
 	"plumbbob/internal/keep"
+	"plumbbob/internal/orders"
 	"plumbbob/internal/people"
 	"plumbbob/internal/secret"
 	"plumbbob/internal/store"
@@ -55,6 +56,7 @@ type Parts struct {
 
 	Incidents *incidents.Room
 	Outbox    *tell.Outbox
+	Orders    *orders.Room
 
 	People *people.Desk
 	Broker *broker.Room
@@ -117,6 +119,7 @@ func (s *Server) Handler() (http.Handler, error) {
 	e.GET("/readyz", s.ready)
 	e.GET("/metrics", s.metrics())
 	e.POST("/answers/:channel", s.answer)
+	e.POST("/orders/:name", s.hook)
 	g := e.Group(basePath, gates.find, s.authenticate, allow, validate, s.boards.afresh)
 	g.GET("/events", s.events)
 	g.GET("/devices/:key/serial", s.serial)

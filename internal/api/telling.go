@@ -25,7 +25,7 @@ import (
 	"plumbbob/internal/secret"
 	"plumbbob/internal/store"
 	"plumbbob/internal/tell"
-	"plumbbob/internal/tellfile"
+	"plumbbob/internal/yamltext"
 )
 
 // ListChannels implements the contract.
@@ -181,7 +181,7 @@ func (s *Server) GetTelling(ctx context.Context, _ contract.GetTellingRequestObj
 // SetTelling implements the contract.
 func (s *Server) SetTelling(ctx context.Context, req contract.SetTellingRequestObject) (contract.SetTellingResponseObject, error) {
 	plan, err := s.Outbox.Parse(ctx, cmp.Or(orZero(req.Body.Name), "telling"), []byte(req.Body.Text))
-	var faults *tellfile.Faults
+	var faults *yamltext.Faults
 	if errors.As(err, &faults) {
 		return nil, usage("%s", faults)
 	}
@@ -262,8 +262,8 @@ func (s *Server) PreviewTelling(_ context.Context, req contract.PreviewTellingRe
 		return nil, s.knows(estate.Key(p.Device))
 	}
 	kind, at := cmp.Or(orZero(p.Kind), string(verdict.Hung)), nowUTC()
-	if !slices.Contains(incidentKinds, kind) {
-		return nil, usage("%q is no kind of incident: %s are", kind, strings.Join(incidentKinds, ", "))
+	if !slices.Contains(incident.Kinds, kind) {
+		return nil, usage("%q is no kind of incident: %s are", kind, strings.Join(incident.Kinds, ", "))
 	}
 	if p.At != nil {
 		at = p.At.UTC()
@@ -271,11 +271,6 @@ func (s *Server) PreviewTelling(_ context.Context, req contract.PreviewTellingRe
 	plan, _ := s.Outbox.Plan()
 	i := &incident.Incident{ID: "preview", Device: d.Key, Site: d.Site, Kind: kind, Opened: at}
 	return contract.PreviewTelling200JSONResponse{Turns: turnViews(plan, plan.Turns(s.Outbox.Subject(i, at))), Zone: s.zoneAt(d.Site).String()}, nil
-}
-
-// incidentKinds are those that an incident can be of.
-var incidentKinds = []string{
-	string(verdict.Hung), string(verdict.Silent), string(verdict.Dark), string(verdict.Strained), string(verdict.CutOff), incident.Late, incident.Missed, incident.Owed,
 }
 
 func turnViews(plan *telling.Plan, all []telling.Turn) []contract.Turn {

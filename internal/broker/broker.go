@@ -166,6 +166,7 @@ func (r *Room) begin(ctx context.Context, k estate.Key) *line {
 type Coming struct {
 	seat.Seat
 	After int64 // goes on behind this byte; less than 0: with the last screenful
+	New   bool  // wants nothing of what was said before
 }
 
 // someOf is how much of what was said before a newcomer is shown.

@@ -50,7 +50,10 @@ func (l *line) sit(c Coming) (*Seat, error) {
 		return nil, err
 	}
 	s := &Seat{Sitting: sits, l: l, at: c.After}
-	if c.After < 0 || c.After > l.log.End() { // or from another start
+	switch {
+	case c.New:
+		s.at = l.log.End()
+	case c.After < 0 || c.After > l.log.End(): // or from another start
 		s.at = l.log.Tail(someOf)
 	}
 	return s, nil

@@ -4,7 +4,9 @@ package durable
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -249,6 +251,9 @@ func (s *Shelf[M, E, C]) Cancel(ctx context.Context, id string, in E, record fun
 	}
 	return r.View(), nil
 }
+
+// NewID makes up the id of what is begun.
+func NewID() string { return strings.ToLower(rand.Text()[:10]) }
 
 // RecordAgain is how long is waited before a record is tried again.
 const RecordAgain = time.Second

@@ -5,12 +5,10 @@ package incidents
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -20,6 +18,7 @@ import (
 	"plumbbob/internal/core/incident"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/verdict"
+	"plumbbob/internal/durable"
 	"plumbbob/internal/health"
 	"plumbbob/internal/keep"
 	"plumbbob/internal/store"
@@ -155,15 +154,13 @@ func (r *Room) look(now time.Time) {
 		}
 	}
 	w.Missed, r.miss = r.miss, map[estate.Key]string{}
-	for _, c := range r.book.Look(w, newID) {
+	for _, c := range r.book.Look(w, durable.NewID) {
 		if o := r.ops[c.Device]; o != nil {
 			r.book.Tried(c.Device, o.ID, now)
 		}
 		r.changed(c.Incident, entry(c.Incident, now, "", c.Text))
 	}
 }
-
-func newID() string { return strings.ToLower(rand.Text()[:10]) }
 
 func entry(i *incident.Incident, at time.Time, who, text string) *store.Entry {
 	if text == "" {

@@ -23,6 +23,7 @@ import (
 	"plumbbob/internal/estatefile"
 	"plumbbob/internal/lab"
 	"plumbbob/internal/localports"
+	"plumbbob/internal/orderfile"
 	"plumbbob/internal/password"
 	"plumbbob/internal/service"
 	"plumbbob/internal/store"
@@ -78,6 +79,9 @@ func runDemo(ctx context.Context, out io.Writer, o service.Options, f labFlags, 
 	pass, err := furnish(ctx, s, o.DataDir, text)
 	if err == nil {
 		err = appoint(ctx, s.Store, l.Post.Address)
+	}
+	if err == nil && f.file == "" {
+		err = order(ctx, s.Store, text)
 	}
 	if err != nil {
 		return errors.Join(err, s.Close())
@@ -227,6 +231,28 @@ func appoint(ctx context.Context, db *store.Store, mailAt string) error {
 		return err
 	}
 	return db.SetTelling(ctx, store.TellingVersion{At: time.Now().UTC(), Who: service.FirstAccount, Text: demo.Telling})
+}
+
+// order gives a demo its routines, unless there are some.
+func order(ctx context.Context, db *store.Store, estateText string) error {
+	have, err := db.Routines(ctx)
+	if err != nil || len(have) > 0 {
+		return err
+	}
+	e, err := estatefile.Parse(estateFile, []byte(estateText))
+	if err != nil {
+		return err
+	}
+	all, err := orderfile.Parse("routines.yaml", []byte(demo.Routines), orderfile.AroundOf(e))
+	if err != nil {
+		return err
+	}
+	now := time.Now().UTC()
+	var rows []store.RoutineRow
+	for _, o := range all {
+		rows = append(rows, store.RoutineRow{Name: o.Routine.Name, Text: o.Text, Off: o.Routine.Off, SetAt: now, SetBy: service.FirstAccount})
+	}
+	return db.SetRoutines(ctx, rows)
 }
 
 // estateFile is what the demo has imported itself.

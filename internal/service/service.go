@@ -36,6 +36,7 @@ import (
 	"plumbbob/internal/keep"
 	"plumbbob/internal/lease"
 	"plumbbob/internal/localports"
+	"plumbbob/internal/orders"
 	"plumbbob/internal/people"
 	"plumbbob/internal/screen"
 	"plumbbob/internal/secret"
@@ -127,6 +128,7 @@ type Service struct {
 
 	incidents *incidents.Room
 	outbox    *tell.Outbox
+	orders    *orders.Room
 	health    *health.Book
 	lease     *lease.Lease // nil with a database of our own
 
@@ -247,6 +249,7 @@ func (s *Service) assemble(ctx context.Context) error {
 	s.incidents = incidents.New(incidents.Parts{
 		Store: s.Store, Keeper: s.keeper, Log: s.o.Log, Health: s.health, Standby: s.lease.Other, Bus: b, Tell: s.outbox.Next,
 	})
+	s.orders = s.newOrders(b)
 	s.gate = gate.New(gate.Parts{People: s.people, Log: s.o.Log, DataDir: s.o.DataDir})
 	if s.o.Gate != "" {
 		if err := s.gate.Listen(s.o.Gate); err != nil {
@@ -270,7 +273,7 @@ func (s *Service) assemble(ctx context.Context) error {
 		return err
 	}
 	s.api = api.New(api.Parts{
-		Store: s.Store, Keeper: s.keeper, Actor: s.actor, Incidents: s.incidents, Outbox: s.outbox, Keyring: s.garage, Watcher: s.watcher, Sealer: s.Sealer,
+		Store: s.Store, Keeper: s.keeper, Actor: s.actor, Incidents: s.incidents, Outbox: s.outbox, Orders: s.orders, Keyring: s.garage, Watcher: s.watcher, Sealer: s.Sealer,
 		Hub: hub, Log: s.o.Log, Console: s.o.Console, Secure: s.secure != nil || len(s.o.Proxies) > 0, SetEstate: s.setEstate,
 		Health: s.health, Retention: s.o.Retention, People: s.people, Bus: b, Broker: s.broker, MayConnect: s.mayConnect, Acts: s.acts, HasModem: s.hasModem, Metrics: metrics, Hosts: s.hosts(), Proxies: s.o.Proxies,
 	})
@@ -412,6 +415,7 @@ func (s *Service) Run(ctx context.Context) error {
 		return s.incidents.Run(ctx)
 	})
 	tasks.Go(func() error { return s.outbox.Run(ctx) })
+	tasks.Go(func() error { return s.orders.Run(ctx) })
 	tasks.Go(func() error { return s.serve(ctx) })
 	s.runGate(ctx, tasks)
 	return s.ended(tasks)

@@ -134,13 +134,13 @@ func (s *Store) Retell(ctx context.Context, i *incident.Incident, tell Teller) e
 }
 
 // NoteAlone adds notes that are about no incident; those that are there already stay as they are.
-func (s *Store) NoteAlone(ctx context.Context, all []telling.Note) error {
+func (s *Store) NoteAlone(ctx context.Context, all []NoteRow) error {
 	now := time.Now().UTC()
 	return s.change(ctx, nil, func(tx *sqlx.Tx) error {
 		for _, n := range all {
 			if _, err := tx.ExecContext(ctx, `
-				INSERT IGNORE INTO note (id, incident_id, person, what, rule, step, state, noted_at, due_at) VALUES (?, '', ?, ?, '', 0, ?, ?, ?)`,
-				n.ID, n.Person, n.What, telling.Queued, now, n.Due.UTC()); err != nil {
+				INSERT IGNORE INTO note (id, incident_id, person, what, rule, step, state, noted_at, due_at, held, subject, text) VALUES (?, '', ?, ?, ?, 0, ?, ?, ?, ?, ?, ?)`,
+				n.ID, n.Person, n.What, n.Rule, telling.Queued, now, n.Due.UTC(), cut(n.Held, longestHeld), n.Subject, n.Text); err != nil {
 				return err
 			}
 		}

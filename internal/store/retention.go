@@ -18,6 +18,7 @@ const (
 var old = []struct{ table, condition string }{
 	{"operation", "asked_at < ? AND ended_at < ?"},
 	{"op_group", "asked_at < ? AND ended_at < ?"},
+	{"routine_run", "began_at < ? AND ended_at < ?"},
 	{"incident", "ended_at < ?"},
 	{"note", "noted_at < ? AND due_at < ?"},
 	{"setting", "ended_at < ?"},

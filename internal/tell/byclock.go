@@ -21,9 +21,9 @@ func (o *Outbox) reports(ctx context.Context, now time.Time) error {
 	if id == "" {
 		return nil
 	}
-	var all []telling.Note
+	var all []store.NoteRow
 	for _, who := range plan.Readers(now) {
-		all = append(all, telling.Note{ID: id + "." + who, Person: who, What: telling.Daily, Due: now})
+		all = append(all, store.NoteRow{Note: telling.Note{ID: id + "." + who, Person: who, What: telling.Daily, Due: now}})
 	}
 	return o.Store.NoteAlone(ctx, all)
 }

@@ -33,11 +33,11 @@ func (o *Outbox) send(ctx context.Context, now time.Time) error {
 		work.SetLimit(atOnce)
 		for _, who := range slices.Sorted(maps.Keys(by)) {
 			for _, n := range by[who] {
-				if n.What == telling.Daily {
-					work.Go(func() error { return o.report(ctx, n, now) })
+				if alone := o.alone(n.What); alone != nil {
+					work.Go(func() error { return alone(ctx, n, now) })
 				}
 			}
-			by[who] = slices.DeleteFunc(by[who], func(n store.NoteRow) bool { return n.What == telling.Daily })
+			by[who] = slices.DeleteFunc(by[who], func(n store.NoteRow) bool { return o.alone(n.What) != nil })
 			for part := range slices.Chunk(by[who], mostItems) {
 				work.Go(func() error { return o.tell(ctx, who, part, now) })
 			}
@@ -46,6 +46,17 @@ func (o *Outbox) send(ctx context.Context, now time.Time) error {
 			return err
 		}
 	}
+}
+
+// alone is how a note is sent that is about no incident; nil for others.
+func (o *Outbox) alone(what telling.What) func(context.Context, store.NoteRow, time.Time) error {
+	switch what {
+	case telling.Daily:
+		return o.report
+	case telling.Order:
+		return o.order
+	}
+	return nil
 }
 
 // tell tells one person what is due to them, in one message, and records what became of it.

@@ -3,25 +3,19 @@
 package tellfile
 
 import (
-	"bytes"
 	"cmp"
 	_ "embed"
-	"errors"
-	"fmt"
-	"io"
 	"maps"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
-	"go.yaml.in/yaml/v3"
-
 	"plumbbob/internal/calendar"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/plain"
 	"plumbbob/internal/core/telling"
+	"plumbbob/internal/yamltext"
 )
 
 // Schema is the JSON Schema of the form.
@@ -40,11 +34,6 @@ const (
 	longestLine = 200
 	longestWait = 14 * 24 * time.Hour
 )
-
-// Faults are what is wrong with a text, each with its line.
-type Faults struct{ List []string }
-
-func (f *Faults) Error() string { return strings.Join(f.List, "\n") }
 
 type file struct {
 	Format int                 `yaml:"plumb-telling"`
@@ -123,94 +112,32 @@ type step struct {
 	Who   []string `yaml:"who"`
 }
 
+var form = yamltext.Form{MaxSize: MaxSize, Key: "plumb-telling", Version: Version, Help: "plumb telling schema"}
+
 // parser reads one text.
 type parser struct {
-	name   string
-	root   yaml.Node
-	f      file
-	plan   telling.Plan
-	zone   *time.Location
-	faults []string
+	*yamltext.Text
+	f    file
+	plan telling.Plan
+	zone *time.Location
 	// calendars finds those that are set by name; nil where one is not.
 	calendars func(name string) *calendar.Calendar
 }
 
 // Parse reads a text; name stands in its complaints. calendars finds a calendar by its name, nil
-// where there is none. Its errors are *Faults.
+// where there is none. Its errors are *yamltext.Faults.
 func Parse(name string, text []byte, calendars func(name string) *calendar.Calendar) (*telling.Plan, error) {
-	p := &parser{name: name, calendars: calendars}
-	if len(text) > MaxSize {
-		return nil, &Faults{[]string{fmt.Sprintf("%s: is larger than %d KiB", name, MaxSize>>10)}}
+	p := &parser{calendars: calendars}
+	var err error
+	if p.Text, err = yamltext.Read(name, text, 0, form, &p.f); err != nil {
+		return nil, err
 	}
-	dec := yaml.NewDecoder(bytes.NewReader(text))
-	dec.KnownFields(true)
-	switch err := dec.Decode(&p.f); {
-	case errors.Is(err, io.EOF):
-		return nil, &Faults{[]string{name + ": is empty: it begins with plumb-telling: 1"}}
-	case err != nil:
-		return nil, &Faults{p.syntax(err)}
-	}
-	_ = yaml.Unmarshal(text, &p.root) // it has just been read
-	if p.f.Format != Version {
-		p.fault([]string{"plumb-telling"}, "it must begin with plumb-telling: %d", Version)
-	}
+	p.Begins(p.f.Format)
 	p.read()
-	if len(p.faults) > 0 {
-		return nil, &Faults{p.faults}
+	if err := p.Err(); err != nil {
+		return nil, err
 	}
 	return &p.plan, nil
-}
-
-var (
-	yamlLine = regexp.MustCompile(`line (\d+): (.*)`)
-	noField  = regexp.MustCompile(`field (\S+) not found in type .*`)
-	noType   = regexp.MustCompile("cannot unmarshal \\S+( `.*`)? into .*")
-)
-
-// syntax says what the YAML package complains about, by line.
-func (p *parser) syntax(err error) (out []string) {
-	for _, m := range yamlLine.FindAllStringSubmatch(err.Error(), -1) {
-		text := noField.ReplaceAllString(m[2], "there is no key $1 here")
-		text = noType.ReplaceAllString(text, "this is not what belongs here$1: see plumb telling schema")
-		out = append(out, fmt.Sprintf("%s:%s: %s", p.name, m[1], plain.Line(text)))
-	}
-	if len(out) == 0 {
-		out = []string{p.name + ": " + plain.Line(err.Error())}
-	}
-	return out
-}
-
-// fault complains about what stands at a path.
-func (p *parser) fault(path []string, format string, args ...any) {
-	at := &p.root
-	if at.Kind == yaml.DocumentNode && len(at.Content) > 0 {
-		at = at.Content[0]
-	}
-	line := at.Line
-	for _, part := range path {
-		next, l := child(at, part)
-		if next == nil {
-			break
-		}
-		at, line = next, l
-	}
-	p.faults = append(p.faults, fmt.Sprintf("%s:%d: %s", p.name, line, fmt.Sprintf(format, args...)))
-}
-
-func child(n *yaml.Node, part string) (*yaml.Node, int) {
-	switch n.Kind {
-	case yaml.MappingNode:
-		for i := 0; i+1 < len(n.Content); i += 2 {
-			if n.Content[i].Value == part {
-				return n.Content[i+1], n.Content[i].Line
-			}
-		}
-	case yaml.SequenceNode:
-		if i, err := strconv.Atoi(part); err == nil && i < len(n.Content) {
-			return n.Content[i], n.Content[i].Line
-		}
-	}
-	return nil, 0
 }
 
 func (p *parser) read() {
@@ -218,7 +145,7 @@ func (p *parser) read() {
 	p.zone = p.zoneOf([]string{"zone"}, p.f.Zone)
 	p.plan = telling.Plan{Zone: p.zone, People: map[string]telling.Person{}, Teams: map[string][]string{}, Rotas: map[string]telling.Rota{}}
 	if n := len(p.f.People) + len(p.f.Teams) + len(p.f.Rotas) + len(p.f.Rules); n > mostPeople {
-		p.fault([]string{"people"}, "%d people, teams, rotas and rules are too many: %d are the most", n, mostPeople)
+		p.Fault([]string{"people"}, "%d people, teams, rotas and rules are too many: %d are the most", n, mostPeople)
 		return
 	}
 	for _, who := range slices.Sorted(maps.Keys(p.f.People)) {
@@ -228,11 +155,11 @@ func (p *parser) read() {
 		p.named([]string{"teams", name}, name)
 		for i, who := range p.f.Teams[name] {
 			if _, is := p.f.People[who]; !is {
-				p.fault([]string{"teams", name, strconv.Itoa(i)}, "team %s: %q is not among the people", name, who)
+				p.Fault([]string{"teams", name, strconv.Itoa(i)}, "team %s: %q is not among the people", name, who)
 			}
 		}
 		if len(p.f.Teams[name]) == 0 {
-			p.fault([]string{"teams", name}, "team %s: nobody is in it", name)
+			p.Fault([]string{"teams", name}, "team %s: nobody is in it", name)
 		}
 		p.plan.Teams[name] = p.f.Teams[name]
 	}
@@ -246,7 +173,7 @@ func (p *parser) read() {
 // named checks a name, which has to be one of one thing.
 func (p *parser) named(path []string, name string) {
 	if !estate.ValidKey(name) {
-		p.fault(path, "%q cannot be a name: use lower-case letters, digits and hyphens", name)
+		p.Fault(path, "%q cannot be a name: use lower-case letters, digits and hyphens", name)
 	}
 	n := 0
 	if _, is := p.f.People[name]; is {
@@ -259,7 +186,7 @@ func (p *parser) named(path []string, name string) {
 		n++
 	}
 	if n > 1 {
-		p.fault(path, "%s is the name of more than one of a person, a team and a rota: call one of them otherwise", name)
+		p.Fault(path, "%s is the name of more than one of a person, a team and a rota: call one of them otherwise", name)
 	}
 }
 
@@ -268,11 +195,11 @@ func (p *parser) person(who string, x person) {
 	p.named(at, who)
 	out := telling.Person{Title: cmp.Or(x.Title, who), Zone: p.zoneOf(append(at, "zone"), x.Zone)}
 	if plain.Line(x.Title) != x.Title || len(x.Title) > longestLine {
-		p.fault(append(at, "title"), "%s title: write it in one line of up to %d bytes", who, longestLine)
+		p.Fault(append(at, "title"), "%s title: write it in one line of up to %d bytes", who, longestLine)
 	}
 	out.Ways = p.ways(append(at, "ways"), who, x.Ways)
 	if len(x.Ways) == 0 {
-		p.fault(at, "%s: there is no way to tell them: add ways: [{channel: NAME, to: ADDRESS}]", who)
+		p.Fault(at, "%s: there is no way to tell them: add ways: [{channel: NAME, to: ADDRESS}]", who)
 	}
 	for i, q := range x.Quiet {
 		here := append(at, "quiet", strconv.Itoa(i))
@@ -285,10 +212,10 @@ func (p *parser) ways(at []string, who string, list []way) (out []telling.Way) {
 	for i, w := range list {
 		here := append(at, strconv.Itoa(i))
 		if !estate.ValidKey(w.Channel) {
-			p.fault(here, "%s: %q is no name of a channel: plumb channel list shows those that there are", who, w.Channel)
+			p.Fault(here, "%s: %q is no name of a channel: plumb channel list shows those that there are", who, w.Channel)
 		}
 		if plain.Line(w.To) != w.To || len(w.To) > longestLine {
-			p.fault(here, "%s: write to in one line of up to %d bytes", who, longestLine)
+			p.Fault(here, "%s: write to in one line of up to %d bytes", who, longestLine)
 		}
 		out = append(out, telling.Way(w))
 	}
@@ -301,17 +228,17 @@ func (p *parser) again() {
 		at := []string{"heartbeat"}
 		d, err := time.ParseDuration(h.Every)
 		if err != nil || d < leastBeat || d > mostBeat {
-			p.fault(at, "heartbeat every: %q is no time from %s to %s", h.Every, leastBeat, mostBeat)
+			p.Fault(at, "heartbeat every: %q is no time from %s to %s", h.Every, leastBeat, mostBeat)
 		}
 		if len(h.By) == 0 {
-			p.fault(at, "heartbeat: say by which channels: by: [{channel: NAME, to: ADDRESS}]")
+			p.Fault(at, "heartbeat: say by which channels: by: [{channel: NAME, to: ADDRESS}]")
 		}
 		p.plan.Heartbeat = &telling.Heartbeat{Every: d, By: p.ways(append(at, "by"), "heartbeat", h.By)}
 	}
 	if r := p.f.Report; r != nil {
 		at := []string{"report"}
 		if len(r.Who) == 0 {
-			p.fault(at, "report: say who gets it")
+			p.Fault(at, "report: say who gets it")
 		}
 		for _, who := range r.Who {
 			if _, is := p.f.Rotas[who]; !is {
@@ -342,7 +269,7 @@ func (p *parser) rota(name string, x rota) {
 		p.somebody(here, s.Who)
 		from, until := p.moment(here, s.From, out.Zone), p.moment(here, s.Until, out.Zone)
 		if !until.After(from) {
-			p.fault(here, "rota %s: it ends before it begins", name)
+			p.Fault(here, "rota %s: it ends before it begins", name)
 		}
 		out.Instead = append(out.Instead, telling.Instead{From: from, Until: until, Who: s.Who})
 	}
@@ -350,11 +277,11 @@ func (p *parser) rota(name string, x rota) {
 		if c := p.calendars(x.Calendar); c != nil {
 			out.Calendar = c
 		} else {
-			p.fault(append(at, "calendar"), "rota %s calendar: there is no calendar %q: plumb calendar set adds one", name, x.Calendar)
+			p.Fault(append(at, "calendar"), "rota %s calendar: there is no calendar %q: plumb calendar set adds one", name, x.Calendar)
 		}
 	}
 	if len(x.Shifts) == 0 && x.Calendar == "" {
-		p.fault(at, "rota %s: nobody is on duty: add shifts, or a calendar", name)
+		p.Fault(at, "rota %s: nobody is on duty: add shifts, or a calendar", name)
 	}
 	p.plan.Rotas[name] = out
 }
@@ -364,7 +291,7 @@ func (p *parser) somebody(path []string, who string) {
 	_, person := p.f.People[who]
 	_, team := p.f.Teams[who]
 	if !person && !team {
-		p.fault(path, "%q is neither a person nor a team", who)
+		p.Fault(path, "%q is neither a person nor a team", who)
 	}
 }
 
@@ -374,11 +301,11 @@ func (p *parser) rules() {
 		at := []string{"rules", strconv.Itoa(i)}
 		switch {
 		case !estate.ValidKey(x.Name):
-			p.fault(at, "a rule needs a name of lower-case letters, digits and hyphens: %q is none", x.Name)
+			p.Fault(at, "a rule needs a name of lower-case letters, digits and hyphens: %q is none", x.Name)
 		case names[x.Name]:
-			p.fault(at, "there are two rules %s: call one of them otherwise", x.Name)
+			p.Fault(at, "there are two rules %s: call one of them otherwise", x.Name)
 		case len(x.Tell) == 0 || len(x.Tell) > mostSteps:
-			p.fault(at, "rule %s: say with tell who is told, in 1 to %d steps", x.Name, mostSteps)
+			p.Fault(at, "rule %s: say with tell who is told, in 1 to %d steps", x.Name, mostSteps)
 		}
 		names[x.Name] = true
 		m := x.Match
@@ -396,12 +323,12 @@ func (p *parser) step(at []string, rule string, s step) (out telling.Step) {
 	if s.After != "" {
 		d, err := time.ParseDuration(s.After)
 		if err != nil || d < 0 || d > longestWait {
-			p.fault(at, "rule %s after: %q is no time such as 15m, of up to 14 days", rule, s.After)
+			p.Fault(at, "rule %s after: %q is no time such as 15m, of up to 14 days", rule, s.After)
 		}
 		out.After = d
 	}
 	if len(s.Who) == 0 {
-		p.fault(at, "rule %s: say who is told", rule)
+		p.Fault(at, "rule %s: say who is told", rule)
 	}
 	for _, who := range s.Who {
 		if _, is := p.f.Rotas[who]; !is {
@@ -414,7 +341,7 @@ func (p *parser) step(at []string, rule string, s step) (out telling.Step) {
 
 func (p *parser) severity(path []string, s string) telling.Severity {
 	if s != "" && !slices.Contains(telling.Severities, telling.Severity(s)) {
-		p.fault(path, "%q is no severity: warning and critical are", s)
+		p.Fault(path, "%q is no severity: warning and critical are", s)
 	}
 	return telling.Severity(s)
 }
@@ -425,7 +352,7 @@ func (p *parser) zoneOf(path []string, name string) *time.Location {
 	}
 	zone, err := time.LoadLocation(name)
 	if err != nil || name == "Local" {
-		p.fault(path, "zone: %q is not a time zone such as Atlantic/Faroe", name)
+		p.Fault(path, "zone: %q is not a time zone such as Atlantic/Faroe", name)
 		return p.zone
 	}
 	return zone
@@ -434,7 +361,7 @@ func (p *parser) zoneOf(path []string, name string) *time.Location {
 func (p *parser) clock(path []string, s string) telling.Clock {
 	t, err := time.Parse("15:04", s)
 	if err != nil {
-		p.fault(path, "%q is no time of day such as \"22:30\"", s)
+		p.Fault(path, "%q is no time of day such as \"22:30\"", s)
 	}
 	return telling.Clock(t.Hour()*60 + t.Minute())
 }
@@ -445,7 +372,7 @@ func (p *parser) days(path []string, names []string) (out []time.Weekday) {
 	for _, n := range names {
 		i := slices.Index(weekdays, strings.ToLower(n))
 		if i < 0 {
-			p.fault(path, "%q is no day: write mon, tue, wed, thu, fri, sat or sun", n)
+			p.Fault(path, "%q is no day: write mon, tue, wed, thu, fri, sat or sun", n)
 		}
 		out = append(out, time.Weekday(max(i, 0)))
 	}
@@ -455,7 +382,7 @@ func (p *parser) days(path []string, names []string) (out []time.Weekday) {
 func (p *parser) weekTime(path []string, s string) (out telling.WeekTime) {
 	day, clock, is := strings.Cut(s, " ")
 	if !is {
-		p.fault(path, "%q is no time of a week such as mon 08:00", s)
+		p.Fault(path, "%q is no time of a week such as mon 08:00", s)
 		return out
 	}
 	return telling.WeekTime{Day: append(p.days(path, []string{day}), time.Sunday)[0], At: p.clock(path, clock)}
@@ -464,7 +391,7 @@ func (p *parser) weekTime(path []string, s string) (out telling.WeekTime) {
 func (p *parser) moment(path []string, s string, zone *time.Location) time.Time {
 	t, err := time.ParseInLocation("2006-01-02 15:04", s, zone)
 	if err != nil {
-		p.fault(path, "%q is no time such as 2026-12-24 08:00", s)
+		p.Fault(path, "%q is no time such as 2026-12-24 08:00", s)
 	}
 	return t
 }

@@ -11,6 +11,7 @@ import (
 	"plumbbob/demo"
 	"plumbbob/internal/calendar"
 	"plumbbob/internal/core/telling"
+	"plumbbob/internal/yamltext"
 )
 
 func none(string) *calendar.Calendar { return nil }
@@ -75,7 +76,7 @@ func TestComplaints(t *testing.T) {
 		head + strings.Repeat("#", MaxSize):                                                                             "is larger than 1024 KiB",
 	} {
 		_, err := Parse("f", []byte(text), none)
-		var faults *Faults
+		var faults *yamltext.Faults
 		require.ErrorAs(t, err, &faults, text)
 		require.ErrorContains(t, err, want)
 	}

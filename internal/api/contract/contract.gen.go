@@ -87,6 +87,24 @@ func (e ChannelSettingsTLS) Valid() bool {
 	}
 }
 
+// Defines values for ClockTimeKind.
+const (
+	ClockTimeKindGroup   ClockTimeKind = "group"
+	ClockTimeKindRoutine ClockTimeKind = "routine"
+)
+
+// Valid indicates whether the value is a known member of the ClockTimeKind enum.
+func (e ClockTimeKind) Valid() bool {
+	switch e {
+	case ClockTimeKindGroup:
+		return true
+	case ClockTimeKindRoutine:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DevicePart.
 const (
 	DevicePartCard       DevicePart = "card"
@@ -493,6 +511,7 @@ func (e Means) Valid() bool {
 const (
 	More   NoteWhat = "more"
 	Opened NoteWhat = "opened"
+	Order  NoteWhat = "order"
 	Over   NoteWhat = "over"
 	Report NoteWhat = "report"
 )
@@ -503,6 +522,8 @@ func (e NoteWhat) Valid() bool {
 	case More:
 		return true
 	case Opened:
+		return true
+	case Order:
 		return true
 	case Over:
 		return true
@@ -819,6 +840,36 @@ func (e Role) Valid() bool {
 	}
 }
 
+// Defines values for RunState.
+const (
+	RunStateDone    RunState = "done"
+	RunStateFailed  RunState = "failed"
+	RunStateMissed  RunState = "missed"
+	RunStatePaused  RunState = "paused"
+	RunStateRunning RunState = "running"
+	RunStateStopped RunState = "stopped"
+)
+
+// Valid indicates whether the value is a known member of the RunState enum.
+func (e RunState) Valid() bool {
+	switch e {
+	case RunStateDone:
+		return true
+	case RunStateFailed:
+		return true
+	case RunStateMissed:
+		return true
+	case RunStatePaused:
+		return true
+	case RunStateRunning:
+		return true
+	case RunStateStopped:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SecretValueKind.
 const (
 	SecretValueKindIpmi    SecretValueKind = "ipmi"
@@ -1122,6 +1173,27 @@ func (e WiringFindingVerdict) Valid() bool {
 	}
 }
 
+// Defines values for SteerRoutineRunJSONBodyDo.
+const (
+	Pause  SteerRoutineRunJSONBodyDo = "pause"
+	Resume SteerRoutineRunJSONBodyDo = "resume"
+	Stop   SteerRoutineRunJSONBodyDo = "stop"
+)
+
+// Valid indicates whether the value is a known member of the SteerRoutineRunJSONBodyDo enum.
+func (e SteerRoutineRunJSONBodyDo) Valid() bool {
+	switch e {
+	case Pause:
+		return true
+	case Resume:
+		return true
+	case Stop:
+		return true
+	default:
+		return false
+	}
+}
+
 // Account defines model for Account.
 type Account struct {
 	Created time.Time `json:"created"`
@@ -1324,6 +1396,20 @@ type ClearEvents struct {
 	Version string  `json:"version"`
 	Why     *string `json:"why,omitempty"`
 }
+
+// ClockTime defines model for ClockTime.
+type ClockTime struct {
+	At   time.Time     `json:"at"`
+	Kind ClockTimeKind `json:"kind"`
+
+	// Name of the routine
+	Name string `json:"name"`
+	What string `json:"what"`
+	Zone string `json:"zone"`
+}
+
+// ClockTimeKind defines model for ClockTime.Kind.
+type ClockTimeKind string
 
 // ControllerAlerts defines model for ControllerAlerts.
 type ControllerAlerts struct {
@@ -2552,6 +2638,100 @@ type RoleChange struct {
 	Role Role `json:"role"`
 }
 
+// Routine defines model for Routine.
+type Routine struct {
+	Arguments []struct {
+		Name string `json:"name"`
+
+		// Value what it is unless it is said; empty when it has to be said
+		Value string `json:"value"`
+	} `json:"arguments"`
+
+	// Begins what begins it
+	Begins []string `json:"begins"`
+
+	// Fault why it cannot be read any more; empty
+	Fault string `json:"fault"`
+	Name  string `json:"name"`
+
+	// Next when its clock begins it
+	Next *time.Time `json:"next,omitempty"`
+
+	// Off begun by nothing but people
+	Off bool `json:"off"`
+
+	// Running the id of its run that is under way; empty
+	Running string    `json:"running"`
+	SetAt   time.Time `json:"setAt"`
+	SetBy   string    `json:"setBy"`
+	Text    string    `json:"text"`
+	Title   string    `json:"title"`
+
+	// Unknown devices that it names and the estate does not have
+	Unknown []string `json:"unknown"`
+
+	// Zone of its clock
+	Zone string `json:"zone"`
+}
+
+// RoutineBegin defines model for RoutineBegin.
+type RoutineBegin struct {
+	With *map[string]string `json:"with,omitempty"`
+}
+
+// RoutineRun defines model for RoutineRun.
+type RoutineRun struct {
+	Began time.Time  `json:"began"`
+	By    string     `json:"by"`
+	Ended *time.Time `json:"ended,omitempty"`
+	ID    string     `json:"id"`
+
+	// Lost so many steps before those are no longer kept
+	Lost int `json:"lost"`
+
+	// Note why it failed
+	Note string `json:"note"`
+
+	// Now what it is at
+	Now     []string  `json:"now"`
+	Routine string    `json:"routine"`
+	State   RunState  `json:"state"`
+	Steps   []RunStep `json:"steps"`
+	Title   string    `json:"title"`
+
+	// Why what began it
+	Why string `json:"why"`
+}
+
+// RoutineSet defines model for RoutineSet.
+type RoutineSet struct {
+	// Lacks what keeps them from working
+	Lacks []string `json:"lacks"`
+	Names []string `json:"names"`
+
+	// Next when their clocks begin them next
+	Next []ClockTime `json:"next"`
+}
+
+// RoutineText defines model for RoutineText.
+type RoutineText struct {
+	// Check only look whether it is right
+	Check *bool `json:"check,omitempty"`
+
+	// Name of the file
+	Name *string `json:"name,omitempty"`
+
+	// Text YAML: plumb routine schema says how it is written
+	Text string `json:"text"`
+}
+
+// RoutineTrial One in force by its name, or a text
+type RoutineTrial struct {
+	Name *string            `json:"name,omitempty"`
+	Text *string            `json:"text,omitempty"`
+	With *map[string]string `json:"with,omitempty"`
+}
+
 // RowOfText defines model for RowOfText.
 type RowOfText struct {
 	// Columns how many characters fit on a line of the screen: 80 when it is left out
@@ -2563,6 +2743,21 @@ type RowOfText struct {
 
 	// Says what it reads, from its first column on, with its blanks
 	Says string `json:"says"`
+}
+
+// RunState defines model for RunState.
+type RunState string
+
+// RunStep defines model for RunStep.
+type RunStep struct {
+	At   time.Time `json:"at"`
+	Note string    `json:"note"`
+	Ok   bool      `json:"ok"`
+
+	// Operation its id
+	Operation *string `json:"operation,omitempty"`
+	Path      string  `json:"path"`
+	Words     string  `json:"words"`
 }
 
 // ScreenText defines model for ScreenText.
@@ -3021,6 +3216,17 @@ type Told struct {
 	Zone  string `json:"zone"`
 }
 
+// TrialStep defines model for TrialStep.
+type TrialStep struct {
+	// Ok false when it would fail now
+	Ok bool `json:"ok"`
+
+	// Path where it stands: 3, 3 then 1
+	Path  string `json:"path"`
+	Says  string `json:"says"`
+	Words string `json:"words"`
+}
+
 // Trouble one thing that is wrong, and what it explains
 type Trouble struct {
 	Device   string   `json:"device"`
@@ -3213,6 +3419,12 @@ type Once = string
 type RemoveAccountKeyParams struct {
 	// Print its fingerprint, SHA256:…
 	Print string `form:"print" json:"print"`
+}
+
+// ListClockParams defines parameters for ListClock.
+type ListClockParams struct {
+	// Days 7 when it is left out
+	Days *int `form:"days,omitempty" json:"days,omitempty"`
 }
 
 // GetDrawParams defines parameters for GetDraw.
@@ -3413,6 +3625,27 @@ type GetPowerParams struct {
 	Site *string `form:"site,omitempty" json:"site,omitempty"`
 }
 
+// ListRoutineRunsParams defines parameters for ListRoutineRuns.
+type ListRoutineRunsParams struct {
+	Routine *string `form:"routine,omitempty" json:"routine,omitempty"`
+
+	// Limit 50 when it is left out
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// SteerRoutineRunJSONBody defines parameters for SteerRoutineRun.
+type SteerRoutineRunJSONBody struct {
+	Do SteerRoutineRunJSONBodyDo `json:"do"`
+}
+
+// SteerRoutineRunJSONBodyDo defines parameters for SteerRoutineRun.
+type SteerRoutineRunJSONBodyDo string
+
+// SwitchRoutineJSONBody defines parameters for SwitchRoutine.
+type SwitchRoutineJSONBody struct {
+	Off bool `json:"off"`
+}
+
 // RemoveOwnKeyParams defines parameters for RemoveOwnKey.
 type RemoveOwnKeyParams struct {
 	// Print its fingerprint, SHA256:…
@@ -3501,6 +3734,21 @@ type TryProfileJSONRequestBody = ProfileTrial
 
 // SetProfileJSONRequestBody defines body for SetProfile for application/json ContentType.
 type SetProfileJSONRequestBody = ProfileText
+
+// SteerRoutineRunJSONRequestBody defines body for SteerRoutineRun for application/json ContentType.
+type SteerRoutineRunJSONRequestBody SteerRoutineRunJSONBody
+
+// TryRoutineJSONRequestBody defines body for TryRoutine for application/json ContentType.
+type TryRoutineJSONRequestBody = RoutineTrial
+
+// SetRoutinesJSONRequestBody defines body for SetRoutines for application/json ContentType.
+type SetRoutinesJSONRequestBody = RoutineText
+
+// SwitchRoutineJSONRequestBody defines body for SwitchRoutine for application/json ContentType.
+type SwitchRoutineJSONRequestBody SwitchRoutineJSONBody
+
+// BeginRoutineJSONRequestBody defines body for BeginRoutine for application/json ContentType.
+type BeginRoutineJSONRequestBody = RoutineBegin
 
 // BindSecretJSONRequestBody defines body for BindSecret for application/json ContentType.
 type BindSecretJSONRequestBody = SecretBound
@@ -3736,6 +3984,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /channels/{name}/test (the `TestChannel` operationId).
 	TestChannel(ctx context.Context, name string, body TestChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListClock What begins by the clock next, the earliest first
+	//
+	// Corresponds with GET /clock (the `ListClock` operationId).
+	ListClock(ctx context.Context, params *ListClockParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetDevice All that is known of one device
 	//
@@ -4198,6 +4451,101 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /profiles/{name} (the `SetProfile` operationId).
 	SetProfile(ctx context.Context, name string, body SetProfileJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRoutineRuns What routines did, the newest first
+	//
+	// Corresponds with GET /routine-runs (the `ListRoutineRuns` operationId).
+	ListRoutineRuns(ctx context.Context, params *ListRoutineRunsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRoutineRun One run of a routine
+	//
+	// Corresponds with GET /routine-runs/{id} (the `GetRoutineRun` operationId).
+	GetRoutineRun(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SteerRoutineRunWithBody Stop a run at the next safe point, have it wait, or go on
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /routine-runs/{id} (the `SteerRoutineRun` operationId).
+	SteerRoutineRunWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SteerRoutineRun Stop a run at the next safe point, have it wait, or go on
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /routine-runs/{id} (the `SteerRoutineRun` operationId).
+	SteerRoutineRun(ctx context.Context, id string, body SteerRoutineRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryRoutineWithBody What a routine would do now, step by step, without doing it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /routine-trials (the `TryRoutine` operationId).
+	TryRoutineWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryRoutine What a routine would do now, step by step, without doing it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /routine-trials (the `TryRoutine` operationId).
+	TryRoutine(ctx context.Context, body TryRoutineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRoutines What is done without anybody at hand, by name
+	//
+	// Corresponds with GET /routines (the `ListRoutines` operationId).
+	ListRoutines(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRoutinesWithBody Add routines, or replace those of the same names
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /routines (the `SetRoutines` operationId).
+	SetRoutinesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRoutines Add routines, or replace those of the same names
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /routines (the `SetRoutines` operationId).
+	SetRoutines(ctx context.Context, body SetRoutinesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveRoutine Forget a routine; what it did stays on record
+	//
+	// Corresponds with DELETE /routines/{name} (the `RemoveRoutine` operationId).
+	RemoveRoutine(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRoutine One routine
+	//
+	// Corresponds with GET /routines/{name} (the `GetRoutine` operationId).
+	GetRoutine(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SwitchRoutineWithBody Have a routine begin by itself, or by people alone
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /routines/{name} (the `SwitchRoutine` operationId).
+	SwitchRoutineWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SwitchRoutine Have a routine begin by itself, or by people alone
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /routines/{name} (the `SwitchRoutine` operationId).
+	SwitchRoutine(ctx context.Context, name string, body SwitchRoutineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginRoutineWithBody Begin a routine now
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /routines/{name}/runs (the `BeginRoutine` operationId).
+	BeginRoutineWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginRoutine Begin a routine now
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /routines/{name}/runs (the `BeginRoutine` operationId).
+	BeginRoutine(ctx context.Context, name string, body BeginRoutineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSecrets The names of the secrets; their values are never shown
 	//
@@ -4760,6 +5108,21 @@ func (c *Client) TestChannelWithBody(ctx context.Context, name string, contentTy
 // Corresponds with POST /channels/{name}/test (the `TestChannel` operationId).
 func (c *Client) TestChannel(ctx context.Context, name string, body TestChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTestChannelRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListClock What begins by the clock next, the earliest first
+//
+// Corresponds with GET /clock (the `ListClock` operationId).
+func (c *Client) ListClock(ctx context.Context, params *ListClockParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListClockRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6012,6 +6375,251 @@ func (c *Client) SetProfile(ctx context.Context, name string, body SetProfileJSO
 	return c.Client.Do(req)
 }
 
+// ListRoutineRuns What routines did, the newest first
+//
+// Corresponds with GET /routine-runs (the `ListRoutineRuns` operationId).
+func (c *Client) ListRoutineRuns(ctx context.Context, params *ListRoutineRunsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRoutineRunsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRoutineRun One run of a routine
+//
+// Corresponds with GET /routine-runs/{id} (the `GetRoutineRun` operationId).
+func (c *Client) GetRoutineRun(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRoutineRunRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SteerRoutineRunWithBody Stop a run at the next safe point, have it wait, or go on
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /routine-runs/{id} (the `SteerRoutineRun` operationId).
+func (c *Client) SteerRoutineRunWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSteerRoutineRunRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SteerRoutineRun Stop a run at the next safe point, have it wait, or go on
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /routine-runs/{id} (the `SteerRoutineRun` operationId).
+func (c *Client) SteerRoutineRun(ctx context.Context, id string, body SteerRoutineRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSteerRoutineRunRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryRoutineWithBody What a routine would do now, step by step, without doing it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /routine-trials (the `TryRoutine` operationId).
+func (c *Client) TryRoutineWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryRoutineRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryRoutine What a routine would do now, step by step, without doing it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /routine-trials (the `TryRoutine` operationId).
+func (c *Client) TryRoutine(ctx context.Context, body TryRoutineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryRoutineRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRoutines What is done without anybody at hand, by name
+//
+// Corresponds with GET /routines (the `ListRoutines` operationId).
+func (c *Client) ListRoutines(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRoutinesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRoutinesWithBody Add routines, or replace those of the same names
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /routines (the `SetRoutines` operationId).
+func (c *Client) SetRoutinesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRoutinesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRoutines Add routines, or replace those of the same names
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /routines (the `SetRoutines` operationId).
+func (c *Client) SetRoutines(ctx context.Context, body SetRoutinesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRoutinesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveRoutine Forget a routine; what it did stays on record
+//
+// Corresponds with DELETE /routines/{name} (the `RemoveRoutine` operationId).
+func (c *Client) RemoveRoutine(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveRoutineRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRoutine One routine
+//
+// Corresponds with GET /routines/{name} (the `GetRoutine` operationId).
+func (c *Client) GetRoutine(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRoutineRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SwitchRoutineWithBody Have a routine begin by itself, or by people alone
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /routines/{name} (the `SwitchRoutine` operationId).
+func (c *Client) SwitchRoutineWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSwitchRoutineRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SwitchRoutine Have a routine begin by itself, or by people alone
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /routines/{name} (the `SwitchRoutine` operationId).
+func (c *Client) SwitchRoutine(ctx context.Context, name string, body SwitchRoutineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSwitchRoutineRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginRoutineWithBody Begin a routine now
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /routines/{name}/runs (the `BeginRoutine` operationId).
+func (c *Client) BeginRoutineWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginRoutineRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginRoutine Begin a routine now
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /routines/{name}/runs (the `BeginRoutine` operationId).
+func (c *Client) BeginRoutine(ctx context.Context, name string, body BeginRoutineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginRoutineRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListSecrets The names of the secrets; their values are never shown
 //
 // Corresponds with GET /secrets (the `ListSecrets` operationId).
@@ -7194,6 +7802,60 @@ func NewTestChannelRequestWithBody(server string, name string, contentType strin
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListClockRequest constructs an http.Request for the ListClock method
+func NewListClockRequest(server string, params *ListClockParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/clock")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Days != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "days", *params.Days, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -10296,6 +10958,422 @@ func NewSetProfileRequestWithBody(server string, name string, contentType string
 	return req, nil
 }
 
+// NewListRoutineRunsRequest constructs an http.Request for the ListRoutineRuns method
+func NewListRoutineRunsRequest(server string, params *ListRoutineRunsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/routine-runs")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Routine != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "routine", *params.Routine, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetRoutineRunRequest constructs an http.Request for the GetRoutineRun method
+func NewGetRoutineRunRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/routine-runs/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSteerRoutineRunRequest calls the generic SteerRoutineRun builder with application/json body
+func NewSteerRoutineRunRequest(server string, id string, body SteerRoutineRunJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSteerRoutineRunRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSteerRoutineRunRequestWithBody constructs an http.Request for the SteerRoutineRun method, with any body, and a specified content type
+func NewSteerRoutineRunRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/routine-runs/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTryRoutineRequest calls the generic TryRoutine builder with application/json body
+func NewTryRoutineRequest(server string, body TryRoutineJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryRoutineRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTryRoutineRequestWithBody constructs an http.Request for the TryRoutine method, with any body, and a specified content type
+func NewTryRoutineRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/routine-trials")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListRoutinesRequest constructs an http.Request for the ListRoutines method
+func NewListRoutinesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/routines")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetRoutinesRequest calls the generic SetRoutines builder with application/json body
+func NewSetRoutinesRequest(server string, body SetRoutinesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetRoutinesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetRoutinesRequestWithBody constructs an http.Request for the SetRoutines method, with any body, and a specified content type
+func NewSetRoutinesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/routines")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveRoutineRequest constructs an http.Request for the RemoveRoutine method
+func NewRemoveRoutineRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/routines/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetRoutineRequest constructs an http.Request for the GetRoutine method
+func NewGetRoutineRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/routines/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSwitchRoutineRequest calls the generic SwitchRoutine builder with application/json body
+func NewSwitchRoutineRequest(server string, name string, body SwitchRoutineJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSwitchRoutineRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSwitchRoutineRequestWithBody constructs an http.Request for the SwitchRoutine method, with any body, and a specified content type
+func NewSwitchRoutineRequestWithBody(server string, name string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/routines/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewBeginRoutineRequest calls the generic BeginRoutine builder with application/json body
+func NewBeginRoutineRequest(server string, name string, body BeginRoutineJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBeginRoutineRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewBeginRoutineRequestWithBody constructs an http.Request for the BeginRoutine method, with any body, and a specified content type
+func NewBeginRoutineRequestWithBody(server string, name string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/routines/%s/runs", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListSecretsRequest constructs an http.Request for the ListSecrets method
 func NewListSecretsRequest(server string) (*http.Request, error) {
 	var err error
@@ -11480,6 +12558,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /channels/{name}/test (the `TestChannel` operationId).
 	TestChannelWithResponse(ctx context.Context, name string, body TestChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*TestChannelResponse, error)
 
+	// ListClockWithResponse What begins by the clock next, the earliest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /clock (the `ListClock` operationId).
+	ListClockWithResponse(ctx context.Context, params *ListClockParams, reqEditors ...RequestEditorFn) (*ListClockResponse, error)
+
 	// GetDeviceWithResponse All that is known of one device
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -12025,6 +13110,111 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /profiles/{name} (the `SetProfile` operationId).
 	SetProfileWithResponse(ctx context.Context, name string, body SetProfileJSONRequestBody, reqEditors ...RequestEditorFn) (*SetProfileResponse, error)
+
+	// ListRoutineRunsWithResponse What routines did, the newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /routine-runs (the `ListRoutineRuns` operationId).
+	ListRoutineRunsWithResponse(ctx context.Context, params *ListRoutineRunsParams, reqEditors ...RequestEditorFn) (*ListRoutineRunsResponse, error)
+
+	// GetRoutineRunWithResponse One run of a routine
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /routine-runs/{id} (the `GetRoutineRun` operationId).
+	GetRoutineRunWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetRoutineRunResponse, error)
+
+	// SteerRoutineRunWithBodyWithResponse Stop a run at the next safe point, have it wait, or go on
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /routine-runs/{id} (the `SteerRoutineRun` operationId).
+	SteerRoutineRunWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SteerRoutineRunResponse, error)
+
+	// SteerRoutineRunWithResponse Stop a run at the next safe point, have it wait, or go on
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /routine-runs/{id} (the `SteerRoutineRun` operationId).
+	SteerRoutineRunWithResponse(ctx context.Context, id string, body SteerRoutineRunJSONRequestBody, reqEditors ...RequestEditorFn) (*SteerRoutineRunResponse, error)
+
+	// TryRoutineWithBodyWithResponse What a routine would do now, step by step, without doing it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /routine-trials (the `TryRoutine` operationId).
+	TryRoutineWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryRoutineResponse, error)
+
+	// TryRoutineWithResponse What a routine would do now, step by step, without doing it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /routine-trials (the `TryRoutine` operationId).
+	TryRoutineWithResponse(ctx context.Context, body TryRoutineJSONRequestBody, reqEditors ...RequestEditorFn) (*TryRoutineResponse, error)
+
+	// ListRoutinesWithResponse What is done without anybody at hand, by name
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /routines (the `ListRoutines` operationId).
+	ListRoutinesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRoutinesResponse, error)
+
+	// SetRoutinesWithBodyWithResponse Add routines, or replace those of the same names
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /routines (the `SetRoutines` operationId).
+	SetRoutinesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRoutinesResponse, error)
+
+	// SetRoutinesWithResponse Add routines, or replace those of the same names
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /routines (the `SetRoutines` operationId).
+	SetRoutinesWithResponse(ctx context.Context, body SetRoutinesJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRoutinesResponse, error)
+
+	// RemoveRoutineWithResponse Forget a routine; what it did stays on record
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /routines/{name} (the `RemoveRoutine` operationId).
+	RemoveRoutineWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*RemoveRoutineResponse, error)
+
+	// GetRoutineWithResponse One routine
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /routines/{name} (the `GetRoutine` operationId).
+	GetRoutineWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*GetRoutineResponse, error)
+
+	// SwitchRoutineWithBodyWithResponse Have a routine begin by itself, or by people alone
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /routines/{name} (the `SwitchRoutine` operationId).
+	SwitchRoutineWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SwitchRoutineResponse, error)
+
+	// SwitchRoutineWithResponse Have a routine begin by itself, or by people alone
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /routines/{name} (the `SwitchRoutine` operationId).
+	SwitchRoutineWithResponse(ctx context.Context, name string, body SwitchRoutineJSONRequestBody, reqEditors ...RequestEditorFn) (*SwitchRoutineResponse, error)
+
+	// BeginRoutineWithBodyWithResponse Begin a routine now
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /routines/{name}/runs (the `BeginRoutine` operationId).
+	BeginRoutineWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginRoutineResponse, error)
+
+	// BeginRoutineWithResponse Begin a routine now
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /routines/{name}/runs (the `BeginRoutine` operationId).
+	BeginRoutineWithResponse(ctx context.Context, name string, body BeginRoutineJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginRoutineResponse, error)
 
 	// ListSecretsWithResponse The names of the secrets; their values are never shown
 	//
@@ -12992,6 +14182,54 @@ func (r TestChannelResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r TestChannelResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListClockResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]ClockTime
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListClockResponse) GetJSON200() *[]ClockTime {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListClockResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListClockResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListClockResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListClockResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListClockResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -15829,6 +17067,472 @@ func (r SetProfileResponse) ContentType() string {
 	return ""
 }
 
+type ListRoutineRunsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]RoutineRun
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRoutineRunsResponse) GetJSON200() *[]RoutineRun {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRoutineRunsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRoutineRunsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRoutineRunsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRoutineRunsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRoutineRunsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRoutineRunResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RoutineRun
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRoutineRunResponse) GetJSON200() *RoutineRun {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRoutineRunResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRoutineRunResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRoutineRunResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRoutineRunResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRoutineRunResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SteerRoutineRunResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RoutineRun
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SteerRoutineRunResponse) GetJSON200() *RoutineRun {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SteerRoutineRunResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SteerRoutineRunResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SteerRoutineRunResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SteerRoutineRunResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SteerRoutineRunResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryRoutineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]TrialStep
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryRoutineResponse) GetJSON200() *[]TrialStep {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryRoutineResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryRoutineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryRoutineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryRoutineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryRoutineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRoutinesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Routine
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRoutinesResponse) GetJSON200() *[]Routine {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRoutinesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRoutinesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRoutinesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRoutinesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRoutinesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetRoutinesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RoutineSet
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetRoutinesResponse) GetJSON200() *RoutineSet {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetRoutinesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetRoutinesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetRoutinesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetRoutinesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetRoutinesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveRoutineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveRoutineResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveRoutineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveRoutineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveRoutineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveRoutineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRoutineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Routine
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRoutineResponse) GetJSON200() *Routine {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRoutineResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRoutineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRoutineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRoutineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRoutineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SwitchRoutineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SwitchRoutineResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SwitchRoutineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SwitchRoutineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SwitchRoutineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SwitchRoutineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BeginRoutineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *RoutineRun
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r BeginRoutineResponse) GetJSON202() *RoutineRun {
+	return r.JSON202
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BeginRoutineResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginRoutineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginRoutineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginRoutineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginRoutineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSecretsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -17362,6 +19066,19 @@ func (c *ClientWithResponses) TestChannelWithResponse(ctx context.Context, name 
 	return ParseTestChannelResponse(rsp)
 }
 
+// ListClockWithResponse What begins by the clock next, the earliest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /clock (the `ListClock` operationId).
+func (c *ClientWithResponses) ListClockWithResponse(ctx context.Context, params *ListClockParams, reqEditors ...RequestEditorFn) (*ListClockResponse, error) {
+	rsp, err := c.ListClock(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListClockResponse(rsp)
+}
+
 // GetDeviceWithResponse All that is known of one device
 //
 // Returns a wrapper object for the known response body format(s).
@@ -18376,6 +20093,201 @@ func (c *ClientWithResponses) SetProfileWithResponse(ctx context.Context, name s
 	return ParseSetProfileResponse(rsp)
 }
 
+// ListRoutineRunsWithResponse What routines did, the newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /routine-runs (the `ListRoutineRuns` operationId).
+func (c *ClientWithResponses) ListRoutineRunsWithResponse(ctx context.Context, params *ListRoutineRunsParams, reqEditors ...RequestEditorFn) (*ListRoutineRunsResponse, error) {
+	rsp, err := c.ListRoutineRuns(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRoutineRunsResponse(rsp)
+}
+
+// GetRoutineRunWithResponse One run of a routine
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /routine-runs/{id} (the `GetRoutineRun` operationId).
+func (c *ClientWithResponses) GetRoutineRunWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetRoutineRunResponse, error) {
+	rsp, err := c.GetRoutineRun(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRoutineRunResponse(rsp)
+}
+
+// SteerRoutineRunWithBodyWithResponse Stop a run at the next safe point, have it wait, or go on
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /routine-runs/{id} (the `SteerRoutineRun` operationId).
+func (c *ClientWithResponses) SteerRoutineRunWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SteerRoutineRunResponse, error) {
+	rsp, err := c.SteerRoutineRunWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSteerRoutineRunResponse(rsp)
+}
+
+// SteerRoutineRunWithResponse Stop a run at the next safe point, have it wait, or go on
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /routine-runs/{id} (the `SteerRoutineRun` operationId).
+func (c *ClientWithResponses) SteerRoutineRunWithResponse(ctx context.Context, id string, body SteerRoutineRunJSONRequestBody, reqEditors ...RequestEditorFn) (*SteerRoutineRunResponse, error) {
+	rsp, err := c.SteerRoutineRun(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSteerRoutineRunResponse(rsp)
+}
+
+// TryRoutineWithBodyWithResponse What a routine would do now, step by step, without doing it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /routine-trials (the `TryRoutine` operationId).
+func (c *ClientWithResponses) TryRoutineWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryRoutineResponse, error) {
+	rsp, err := c.TryRoutineWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryRoutineResponse(rsp)
+}
+
+// TryRoutineWithResponse What a routine would do now, step by step, without doing it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /routine-trials (the `TryRoutine` operationId).
+func (c *ClientWithResponses) TryRoutineWithResponse(ctx context.Context, body TryRoutineJSONRequestBody, reqEditors ...RequestEditorFn) (*TryRoutineResponse, error) {
+	rsp, err := c.TryRoutine(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryRoutineResponse(rsp)
+}
+
+// ListRoutinesWithResponse What is done without anybody at hand, by name
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /routines (the `ListRoutines` operationId).
+func (c *ClientWithResponses) ListRoutinesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRoutinesResponse, error) {
+	rsp, err := c.ListRoutines(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRoutinesResponse(rsp)
+}
+
+// SetRoutinesWithBodyWithResponse Add routines, or replace those of the same names
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /routines (the `SetRoutines` operationId).
+func (c *ClientWithResponses) SetRoutinesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRoutinesResponse, error) {
+	rsp, err := c.SetRoutinesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRoutinesResponse(rsp)
+}
+
+// SetRoutinesWithResponse Add routines, or replace those of the same names
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /routines (the `SetRoutines` operationId).
+func (c *ClientWithResponses) SetRoutinesWithResponse(ctx context.Context, body SetRoutinesJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRoutinesResponse, error) {
+	rsp, err := c.SetRoutines(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRoutinesResponse(rsp)
+}
+
+// RemoveRoutineWithResponse Forget a routine; what it did stays on record
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /routines/{name} (the `RemoveRoutine` operationId).
+func (c *ClientWithResponses) RemoveRoutineWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*RemoveRoutineResponse, error) {
+	rsp, err := c.RemoveRoutine(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveRoutineResponse(rsp)
+}
+
+// GetRoutineWithResponse One routine
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /routines/{name} (the `GetRoutine` operationId).
+func (c *ClientWithResponses) GetRoutineWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*GetRoutineResponse, error) {
+	rsp, err := c.GetRoutine(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRoutineResponse(rsp)
+}
+
+// SwitchRoutineWithBodyWithResponse Have a routine begin by itself, or by people alone
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /routines/{name} (the `SwitchRoutine` operationId).
+func (c *ClientWithResponses) SwitchRoutineWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SwitchRoutineResponse, error) {
+	rsp, err := c.SwitchRoutineWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSwitchRoutineResponse(rsp)
+}
+
+// SwitchRoutineWithResponse Have a routine begin by itself, or by people alone
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /routines/{name} (the `SwitchRoutine` operationId).
+func (c *ClientWithResponses) SwitchRoutineWithResponse(ctx context.Context, name string, body SwitchRoutineJSONRequestBody, reqEditors ...RequestEditorFn) (*SwitchRoutineResponse, error) {
+	rsp, err := c.SwitchRoutine(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSwitchRoutineResponse(rsp)
+}
+
+// BeginRoutineWithBodyWithResponse Begin a routine now
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /routines/{name}/runs (the `BeginRoutine` operationId).
+func (c *ClientWithResponses) BeginRoutineWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginRoutineResponse, error) {
+	rsp, err := c.BeginRoutineWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginRoutineResponse(rsp)
+}
+
+// BeginRoutineWithResponse Begin a routine now
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /routines/{name}/runs (the `BeginRoutine` operationId).
+func (c *ClientWithResponses) BeginRoutineWithResponse(ctx context.Context, name string, body BeginRoutineJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginRoutineResponse, error) {
+	rsp, err := c.BeginRoutine(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginRoutineResponse(rsp)
+}
+
 // ListSecretsWithResponse The names of the secrets; their values are never shown
 //
 // Returns a wrapper object for the known response body format(s).
@@ -19327,6 +21239,39 @@ func ParseTestChannelResponse(rsp *http.Response) (*TestChannelResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest ChannelTested
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListClockResponse parses an HTTP response from a ListClockWithResponse call
+func ParseListClockResponse(rsp *http.Response) (*ListClockResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListClockResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []ClockTime
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -21317,6 +23262,328 @@ func ParseSetProfileResponse(rsp *http.Response) (*SetProfileResponse, error) {
 	return response, nil
 }
 
+// ParseListRoutineRunsResponse parses an HTTP response from a ListRoutineRunsWithResponse call
+func ParseListRoutineRunsResponse(rsp *http.Response) (*ListRoutineRunsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRoutineRunsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []RoutineRun
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRoutineRunResponse parses an HTTP response from a GetRoutineRunWithResponse call
+func ParseGetRoutineRunResponse(rsp *http.Response) (*GetRoutineRunResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRoutineRunResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RoutineRun
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSteerRoutineRunResponse parses an HTTP response from a SteerRoutineRunWithResponse call
+func ParseSteerRoutineRunResponse(rsp *http.Response) (*SteerRoutineRunResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SteerRoutineRunResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RoutineRun
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryRoutineResponse parses an HTTP response from a TryRoutineWithResponse call
+func ParseTryRoutineResponse(rsp *http.Response) (*TryRoutineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryRoutineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []TrialStep
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRoutinesResponse parses an HTTP response from a ListRoutinesWithResponse call
+func ParseListRoutinesResponse(rsp *http.Response) (*ListRoutinesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRoutinesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Routine
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetRoutinesResponse parses an HTTP response from a SetRoutinesWithResponse call
+func ParseSetRoutinesResponse(rsp *http.Response) (*SetRoutinesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetRoutinesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RoutineSet
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveRoutineResponse parses an HTTP response from a RemoveRoutineWithResponse call
+func ParseRemoveRoutineResponse(rsp *http.Response) (*RemoveRoutineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveRoutineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRoutineResponse parses an HTTP response from a GetRoutineWithResponse call
+func ParseGetRoutineResponse(rsp *http.Response) (*GetRoutineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRoutineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Routine
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSwitchRoutineResponse parses an HTTP response from a SwitchRoutineWithResponse call
+func ParseSwitchRoutineResponse(rsp *http.Response) (*SwitchRoutineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SwitchRoutineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBeginRoutineResponse parses an HTTP response from a BeginRoutineWithResponse call
+func ParseBeginRoutineResponse(rsp *http.Response) (*BeginRoutineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginRoutineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest RoutineRun
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListSecretsResponse parses an HTTP response from a ListSecretsWithResponse call
 func ParseListSecretsResponse(rsp *http.Response) (*ListSecretsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -22248,6 +24515,9 @@ type ServerInterface interface {
 	// TestChannel Send a test message by a channel, now
 	// (POST /channels/{name}/test)
 	TestChannel(ctx *echo.Context, name string) error
+	// ListClock What begins by the clock next, the earliest first
+	// (GET /clock)
+	ListClock(ctx *echo.Context, params ListClockParams) error
 	// GetDevice All that is known of one device
 	// (GET /devices/{key})
 	GetDevice(ctx *echo.Context, key Key) error
@@ -22428,6 +24698,36 @@ type ServerInterface interface {
 	// SetProfile Add a profile, or replace one that was added
 	// (PUT /profiles/{name})
 	SetProfile(ctx *echo.Context, name string) error
+	// ListRoutineRuns What routines did, the newest first
+	// (GET /routine-runs)
+	ListRoutineRuns(ctx *echo.Context, params ListRoutineRunsParams) error
+	// GetRoutineRun One run of a routine
+	// (GET /routine-runs/{id})
+	GetRoutineRun(ctx *echo.Context, id string) error
+	// SteerRoutineRun Stop a run at the next safe point, have it wait, or go on
+	// (PATCH /routine-runs/{id})
+	SteerRoutineRun(ctx *echo.Context, id string) error
+	// TryRoutine What a routine would do now, step by step, without doing it
+	// (POST /routine-trials)
+	TryRoutine(ctx *echo.Context) error
+	// ListRoutines What is done without anybody at hand, by name
+	// (GET /routines)
+	ListRoutines(ctx *echo.Context) error
+	// SetRoutines Add routines, or replace those of the same names
+	// (PUT /routines)
+	SetRoutines(ctx *echo.Context) error
+	// RemoveRoutine Forget a routine; what it did stays on record
+	// (DELETE /routines/{name})
+	RemoveRoutine(ctx *echo.Context, name string) error
+	// GetRoutine One routine
+	// (GET /routines/{name})
+	GetRoutine(ctx *echo.Context, name string) error
+	// SwitchRoutine Have a routine begin by itself, or by people alone
+	// (PATCH /routines/{name})
+	SwitchRoutine(ctx *echo.Context, name string) error
+	// BeginRoutine Begin a routine now
+	// (POST /routines/{name}/runs)
+	BeginRoutine(ctx *echo.Context, name string) error
 	// ListSecrets The names of the secrets; their values are never shown
 	// (GET /secrets)
 	ListSecrets(ctx *echo.Context) error
@@ -22743,6 +25043,24 @@ func (w *ServerInterfaceWrapper) TestChannel(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.TestChannel(ctx, name)
+	return err
+}
+
+// ListClock converts echo context to params.
+func (w *ServerInterfaceWrapper) ListClock(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListClockParams
+	// ------------- Optional query parameter "days" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "days", ctx.QueryParams(), &params.Days, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter days: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListClock(ctx, params)
 	return err
 }
 
@@ -24026,6 +26344,154 @@ func (w *ServerInterfaceWrapper) SetProfile(ctx *echo.Context) error {
 	return err
 }
 
+// ListRoutineRuns converts echo context to params.
+func (w *ServerInterfaceWrapper) ListRoutineRuns(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRoutineRunsParams
+	// ------------- Optional query parameter "routine" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "routine", ctx.QueryParams(), &params.Routine, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter routine: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListRoutineRuns(ctx, params)
+	return err
+}
+
+// GetRoutineRun converts echo context to params.
+func (w *ServerInterfaceWrapper) GetRoutineRun(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetRoutineRun(ctx, id)
+	return err
+}
+
+// SteerRoutineRun converts echo context to params.
+func (w *ServerInterfaceWrapper) SteerRoutineRun(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SteerRoutineRun(ctx, id)
+	return err
+}
+
+// TryRoutine converts echo context to params.
+func (w *ServerInterfaceWrapper) TryRoutine(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TryRoutine(ctx)
+	return err
+}
+
+// ListRoutines converts echo context to params.
+func (w *ServerInterfaceWrapper) ListRoutines(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListRoutines(ctx)
+	return err
+}
+
+// SetRoutines converts echo context to params.
+func (w *ServerInterfaceWrapper) SetRoutines(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetRoutines(ctx)
+	return err
+}
+
+// RemoveRoutine converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveRoutine(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveRoutine(ctx, name)
+	return err
+}
+
+// GetRoutine converts echo context to params.
+func (w *ServerInterfaceWrapper) GetRoutine(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetRoutine(ctx, name)
+	return err
+}
+
+// SwitchRoutine converts echo context to params.
+func (w *ServerInterfaceWrapper) SwitchRoutine(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SwitchRoutine(ctx, name)
+	return err
+}
+
+// BeginRoutine converts echo context to params.
+func (w *ServerInterfaceWrapper) BeginRoutine(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.BeginRoutine(ctx, name)
+	return err
+}
+
 // ListSecrets converts echo context to params.
 func (w *ServerInterfaceWrapper) ListSecrets(ctx *echo.Context) error {
 	var err error
@@ -24471,6 +26937,17 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/telling", wrapper.GetTelling, options.OperationMiddlewares["getTelling"]...)
 	router.PUT(options.BaseURL+"/telling", wrapper.SetTelling, options.OperationMiddlewares["setTelling"]...)
 	router.GET(options.BaseURL+"/telling/preview", wrapper.PreviewTelling, options.OperationMiddlewares["previewTelling"]...)
+	router.GET(options.BaseURL+"/routines", wrapper.ListRoutines, options.OperationMiddlewares["listRoutines"]...)
+	router.PUT(options.BaseURL+"/routines", wrapper.SetRoutines, options.OperationMiddlewares["setRoutines"]...)
+	router.DELETE(options.BaseURL+"/routines/:name", wrapper.RemoveRoutine, options.OperationMiddlewares["removeRoutine"]...)
+	router.GET(options.BaseURL+"/routines/:name", wrapper.GetRoutine, options.OperationMiddlewares["getRoutine"]...)
+	router.PATCH(options.BaseURL+"/routines/:name", wrapper.SwitchRoutine, options.OperationMiddlewares["switchRoutine"]...)
+	router.POST(options.BaseURL+"/routines/:name/runs", wrapper.BeginRoutine, options.OperationMiddlewares["beginRoutine"]...)
+	router.POST(options.BaseURL+"/routine-trials", wrapper.TryRoutine, options.OperationMiddlewares["tryRoutine"]...)
+	router.GET(options.BaseURL+"/routine-runs", wrapper.ListRoutineRuns, options.OperationMiddlewares["listRoutineRuns"]...)
+	router.GET(options.BaseURL+"/routine-runs/:id", wrapper.GetRoutineRun, options.OperationMiddlewares["getRoutineRun"]...)
+	router.PATCH(options.BaseURL+"/routine-runs/:id", wrapper.SteerRoutineRun, options.OperationMiddlewares["steerRoutineRun"]...)
+	router.GET(options.BaseURL+"/clock", wrapper.ListClock, options.OperationMiddlewares["listClock"]...)
 	router.GET(options.BaseURL+"/incidents/:id/told", wrapper.GetTold, options.OperationMiddlewares["getTold"]...)
 	router.GET(options.BaseURL+"/notes", wrapper.ListNotes, options.OperationMiddlewares["listNotes"]...)
 	router.POST(options.BaseURL+"/devices/:key/screen/teach", wrapper.TeachScreen, options.OperationMiddlewares["teachScreen"]...)
@@ -25099,6 +27576,45 @@ type TestChanneldefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response TestChanneldefaultApplicationProblemPlusJSONResponse) VisitTestChannelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListClockRequestObject struct {
+	Params ListClockParams
+}
+
+type ListClockResponseObject interface {
+	VisitListClockResponse(w http.ResponseWriter) error
+}
+
+type ListClock200JSONResponse []ClockTime
+
+func (response ListClock200JSONResponse) VisitListClockResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListClockdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListClockdefaultApplicationProblemPlusJSONResponse) VisitListClockResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -27549,6 +30065,386 @@ func (response SetProfiledefaultApplicationProblemPlusJSONResponse) VisitSetProf
 	return err
 }
 
+type ListRoutineRunsRequestObject struct {
+	Params ListRoutineRunsParams
+}
+
+type ListRoutineRunsResponseObject interface {
+	VisitListRoutineRunsResponse(w http.ResponseWriter) error
+}
+
+type ListRoutineRuns200JSONResponse []RoutineRun
+
+func (response ListRoutineRuns200JSONResponse) VisitListRoutineRunsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRoutineRunsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRoutineRunsdefaultApplicationProblemPlusJSONResponse) VisitListRoutineRunsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRoutineRunRequestObject struct {
+	ID string `json:"id"`
+}
+
+type GetRoutineRunResponseObject interface {
+	VisitGetRoutineRunResponse(w http.ResponseWriter) error
+}
+
+type GetRoutineRun200JSONResponse RoutineRun
+
+func (response GetRoutineRun200JSONResponse) VisitGetRoutineRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRoutineRundefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRoutineRundefaultApplicationProblemPlusJSONResponse) VisitGetRoutineRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SteerRoutineRunRequestObject struct {
+	ID   string `json:"id"`
+	Body *SteerRoutineRunJSONRequestBody
+}
+
+type SteerRoutineRunResponseObject interface {
+	VisitSteerRoutineRunResponse(w http.ResponseWriter) error
+}
+
+type SteerRoutineRun200JSONResponse RoutineRun
+
+func (response SteerRoutineRun200JSONResponse) VisitSteerRoutineRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SteerRoutineRundefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SteerRoutineRundefaultApplicationProblemPlusJSONResponse) VisitSteerRoutineRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryRoutineRequestObject struct {
+	Body *TryRoutineJSONRequestBody
+}
+
+type TryRoutineResponseObject interface {
+	VisitTryRoutineResponse(w http.ResponseWriter) error
+}
+
+type TryRoutine200JSONResponse []TrialStep
+
+func (response TryRoutine200JSONResponse) VisitTryRoutineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryRoutinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryRoutinedefaultApplicationProblemPlusJSONResponse) VisitTryRoutineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRoutinesRequestObject struct {
+}
+
+type ListRoutinesResponseObject interface {
+	VisitListRoutinesResponse(w http.ResponseWriter) error
+}
+
+type ListRoutines200JSONResponse []Routine
+
+func (response ListRoutines200JSONResponse) VisitListRoutinesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRoutinesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRoutinesdefaultApplicationProblemPlusJSONResponse) VisitListRoutinesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetRoutinesRequestObject struct {
+	Body *SetRoutinesJSONRequestBody
+}
+
+type SetRoutinesResponseObject interface {
+	VisitSetRoutinesResponse(w http.ResponseWriter) error
+}
+
+type SetRoutines200JSONResponse RoutineSet
+
+func (response SetRoutines200JSONResponse) VisitSetRoutinesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetRoutinesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetRoutinesdefaultApplicationProblemPlusJSONResponse) VisitSetRoutinesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveRoutineRequestObject struct {
+	Name string `json:"name"`
+}
+
+type RemoveRoutineResponseObject interface {
+	VisitRemoveRoutineResponse(w http.ResponseWriter) error
+}
+
+type RemoveRoutine204Response struct {
+}
+
+func (response RemoveRoutine204Response) VisitRemoveRoutineResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveRoutinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveRoutinedefaultApplicationProblemPlusJSONResponse) VisitRemoveRoutineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRoutineRequestObject struct {
+	Name string `json:"name"`
+}
+
+type GetRoutineResponseObject interface {
+	VisitGetRoutineResponse(w http.ResponseWriter) error
+}
+
+type GetRoutine200JSONResponse Routine
+
+func (response GetRoutine200JSONResponse) VisitGetRoutineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRoutinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRoutinedefaultApplicationProblemPlusJSONResponse) VisitGetRoutineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SwitchRoutineRequestObject struct {
+	Name string `json:"name"`
+	Body *SwitchRoutineJSONRequestBody
+}
+
+type SwitchRoutineResponseObject interface {
+	VisitSwitchRoutineResponse(w http.ResponseWriter) error
+}
+
+type SwitchRoutine204Response struct {
+}
+
+func (response SwitchRoutine204Response) VisitSwitchRoutineResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SwitchRoutinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SwitchRoutinedefaultApplicationProblemPlusJSONResponse) VisitSwitchRoutineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginRoutineRequestObject struct {
+	Name string `json:"name"`
+	Body *BeginRoutineJSONRequestBody
+}
+
+type BeginRoutineResponseObject interface {
+	VisitBeginRoutineResponse(w http.ResponseWriter) error
+}
+
+type BeginRoutine202JSONResponse RoutineRun
+
+func (response BeginRoutine202JSONResponse) VisitBeginRoutineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginRoutinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BeginRoutinedefaultApplicationProblemPlusJSONResponse) VisitBeginRoutineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSecretsRequestObject struct {
 }
 
@@ -28610,6 +31506,9 @@ type StrictServerInterface interface {
 	// TestChannel Send a test message by a channel, now
 	// (POST /channels/{name}/test)
 	TestChannel(ctx context.Context, request TestChannelRequestObject) (TestChannelResponseObject, error)
+	// ListClock What begins by the clock next, the earliest first
+	// (GET /clock)
+	ListClock(ctx context.Context, request ListClockRequestObject) (ListClockResponseObject, error)
 	// GetDevice All that is known of one device
 	// (GET /devices/{key})
 	GetDevice(ctx context.Context, request GetDeviceRequestObject) (GetDeviceResponseObject, error)
@@ -28790,6 +31689,36 @@ type StrictServerInterface interface {
 	// SetProfile Add a profile, or replace one that was added
 	// (PUT /profiles/{name})
 	SetProfile(ctx context.Context, request SetProfileRequestObject) (SetProfileResponseObject, error)
+	// ListRoutineRuns What routines did, the newest first
+	// (GET /routine-runs)
+	ListRoutineRuns(ctx context.Context, request ListRoutineRunsRequestObject) (ListRoutineRunsResponseObject, error)
+	// GetRoutineRun One run of a routine
+	// (GET /routine-runs/{id})
+	GetRoutineRun(ctx context.Context, request GetRoutineRunRequestObject) (GetRoutineRunResponseObject, error)
+	// SteerRoutineRun Stop a run at the next safe point, have it wait, or go on
+	// (PATCH /routine-runs/{id})
+	SteerRoutineRun(ctx context.Context, request SteerRoutineRunRequestObject) (SteerRoutineRunResponseObject, error)
+	// TryRoutine What a routine would do now, step by step, without doing it
+	// (POST /routine-trials)
+	TryRoutine(ctx context.Context, request TryRoutineRequestObject) (TryRoutineResponseObject, error)
+	// ListRoutines What is done without anybody at hand, by name
+	// (GET /routines)
+	ListRoutines(ctx context.Context, request ListRoutinesRequestObject) (ListRoutinesResponseObject, error)
+	// SetRoutines Add routines, or replace those of the same names
+	// (PUT /routines)
+	SetRoutines(ctx context.Context, request SetRoutinesRequestObject) (SetRoutinesResponseObject, error)
+	// RemoveRoutine Forget a routine; what it did stays on record
+	// (DELETE /routines/{name})
+	RemoveRoutine(ctx context.Context, request RemoveRoutineRequestObject) (RemoveRoutineResponseObject, error)
+	// GetRoutine One routine
+	// (GET /routines/{name})
+	GetRoutine(ctx context.Context, request GetRoutineRequestObject) (GetRoutineResponseObject, error)
+	// SwitchRoutine Have a routine begin by itself, or by people alone
+	// (PATCH /routines/{name})
+	SwitchRoutine(ctx context.Context, request SwitchRoutineRequestObject) (SwitchRoutineResponseObject, error)
+	// BeginRoutine Begin a routine now
+	// (POST /routines/{name}/runs)
+	BeginRoutine(ctx context.Context, request BeginRoutineRequestObject) (BeginRoutineResponseObject, error)
 	// ListSecrets The names of the secrets; their values are never shown
 	// (GET /secrets)
 	ListSecrets(ctx context.Context, request ListSecretsRequestObject) (ListSecretsResponseObject, error)
@@ -29408,6 +32337,31 @@ func (sh *strictHandler) TestChannel(ctx *echo.Context, name string) error {
 		return err
 	} else if validResponse, ok := response.(TestChannelResponseObject); ok {
 		return validResponse.VisitTestChannelResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListClock operation middleware
+func (sh *strictHandler) ListClock(ctx *echo.Context, params ListClockParams) error {
+	var request ListClockRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListClock(ctx.Request().Context(), request.(ListClockRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListClock")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListClockResponseObject); ok {
+		return validResponse.VisitListClockResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -31317,6 +34271,365 @@ func (sh *strictHandler) SetProfile(ctx *echo.Context, name string) error {
 		return err
 	} else if validResponse, ok := response.(SetProfileResponseObject); ok {
 		return validResponse.VisitSetProfileResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListRoutineRuns operation middleware
+func (sh *strictHandler) ListRoutineRuns(ctx *echo.Context, params ListRoutineRunsParams) error {
+	var request ListRoutineRunsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRoutineRuns(ctx.Request().Context(), request.(ListRoutineRunsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRoutineRuns")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListRoutineRunsResponseObject); ok {
+		return validResponse.VisitListRoutineRunsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetRoutineRun operation middleware
+func (sh *strictHandler) GetRoutineRun(ctx *echo.Context, id string) error {
+	var request GetRoutineRunRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRoutineRun(ctx.Request().Context(), request.(GetRoutineRunRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRoutineRun")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetRoutineRunResponseObject); ok {
+		return validResponse.VisitGetRoutineRunResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SteerRoutineRun operation middleware
+func (sh *strictHandler) SteerRoutineRun(ctx *echo.Context, id string) error {
+	var request SteerRoutineRunRequestObject
+
+	request.ID = id
+
+	var body SteerRoutineRunJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SteerRoutineRun(ctx.Request().Context(), request.(SteerRoutineRunRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SteerRoutineRun")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SteerRoutineRunResponseObject); ok {
+		return validResponse.VisitSteerRoutineRunResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TryRoutine operation middleware
+func (sh *strictHandler) TryRoutine(ctx *echo.Context) error {
+	var request TryRoutineRequestObject
+
+	var body TryRoutineJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryRoutine(ctx.Request().Context(), request.(TryRoutineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryRoutine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TryRoutineResponseObject); ok {
+		return validResponse.VisitTryRoutineResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListRoutines operation middleware
+func (sh *strictHandler) ListRoutines(ctx *echo.Context) error {
+	var request ListRoutinesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRoutines(ctx.Request().Context(), request.(ListRoutinesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRoutines")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListRoutinesResponseObject); ok {
+		return validResponse.VisitListRoutinesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetRoutines operation middleware
+func (sh *strictHandler) SetRoutines(ctx *echo.Context) error {
+	var request SetRoutinesRequestObject
+
+	var body SetRoutinesJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetRoutines(ctx.Request().Context(), request.(SetRoutinesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetRoutines")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetRoutinesResponseObject); ok {
+		return validResponse.VisitSetRoutinesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveRoutine operation middleware
+func (sh *strictHandler) RemoveRoutine(ctx *echo.Context, name string) error {
+	var request RemoveRoutineRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveRoutine(ctx.Request().Context(), request.(RemoveRoutineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveRoutine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveRoutineResponseObject); ok {
+		return validResponse.VisitRemoveRoutineResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetRoutine operation middleware
+func (sh *strictHandler) GetRoutine(ctx *echo.Context, name string) error {
+	var request GetRoutineRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRoutine(ctx.Request().Context(), request.(GetRoutineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRoutine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetRoutineResponseObject); ok {
+		return validResponse.VisitGetRoutineResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SwitchRoutine operation middleware
+func (sh *strictHandler) SwitchRoutine(ctx *echo.Context, name string) error {
+	var request SwitchRoutineRequestObject
+
+	request.Name = name
+
+	var body SwitchRoutineJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SwitchRoutine(ctx.Request().Context(), request.(SwitchRoutineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SwitchRoutine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SwitchRoutineResponseObject); ok {
+		return validResponse.VisitSwitchRoutineResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// BeginRoutine operation middleware
+func (sh *strictHandler) BeginRoutine(ctx *echo.Context, name string) error {
+	var request BeginRoutineRequestObject
+
+	request.Name = name
+
+	var body BeginRoutineJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginRoutine(ctx.Request().Context(), request.(BeginRoutineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginRoutine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(BeginRoutineResponseObject); ok {
+		return validResponse.VisitBeginRoutineResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -29,6 +29,11 @@ const Missed = "missed"
 // back when it was to be, whatever stands in the way.
 const Owed = "owed"
 
+// Kinds lists those that an incident can be of.
+var Kinds = []string{
+	string(verdict.Hung), string(verdict.Silent), string(verdict.Dark), string(verdict.Strained), string(verdict.CutOff), Late, Missed, Owed,
+}
+
 // An Incident is one trouble with one cause.
 type Incident struct {
 	ID     string     `json:"id"`

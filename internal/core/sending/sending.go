@@ -25,6 +25,9 @@ const (
 	ResetButton Button = "reset"
 )
 
+// Buttons lists them.
+var Buttons = []Button{PowerButton, ResetButton}
+
 // How long buttons are pressed: shortly, and for longer than the 4 s after which
 // firmware forces power off.
 const (

@@ -12,12 +12,13 @@ import (
 type What string
 
 // The notes of an incident to one person: that it has opened, that it is more or something else
-// by now, and that it is over. A report is about no incident.
+// by now, and that it is over. A report, and what an order tells, are about no incident.
 const (
 	Opened What = "opened"
 	More   What = "more"
 	Over   What = "over"
 	Daily  What = "report"
+	Order  What = "order"
 )
 
 // A State is what has become of a note.

@@ -88,6 +88,16 @@ func (p *Plan) Readers(now time.Time) []string {
 	return p.persons(p.Report.Who, now)
 }
 
+// Those are the people behind names of people, teams and rotas at a moment, and when each may hear
+// of something that can wait.
+func (p *Plan) Those(names []string, now time.Time) map[string]time.Time {
+	out := map[string]time.Time{}
+	for _, who := range p.persons(names, now) {
+		out[who] = later(now, p.People[who].quietUntil(now, Warning))
+	}
+	return out
+}
+
 // A Person is somebody who can be told.
 type Person struct {
 	Title string // how they are called

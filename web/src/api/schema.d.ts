@@ -906,6 +906,135 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/routines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is done without anybody at hand, by name */
+        get: operations["listRoutines"];
+        /** Add routines, or replace those of the same names */
+        put: operations["setRoutines"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/routines/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        /** One routine */
+        get: operations["getRoutine"];
+        put?: never;
+        post?: never;
+        /** Forget a routine; what it did stays on record */
+        delete: operations["removeRoutine"];
+        options?: never;
+        head?: never;
+        /** Have a routine begin by itself, or by people alone */
+        patch: operations["switchRoutine"];
+        trace?: never;
+    };
+    "/routines/{name}/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin a routine now */
+        post: operations["beginRoutine"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/routine-trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a routine would do now, step by step, without doing it */
+        post: operations["tryRoutine"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/routine-runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What routines did, the newest first */
+        get: operations["listRoutineRuns"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/routine-runs/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** One run of a routine */
+        get: operations["getRoutineRun"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Stop a run at the next safe point, have it wait, or go on */
+        patch: operations["steerRoutineRun"];
+        trace?: never;
+    };
+    "/clock": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What begins by the clock next, the earliest first */
+        get: operations["listClock"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/incidents/{id}/told": {
         parameters: {
             query?: never;
@@ -2750,6 +2879,114 @@ export interface components {
             /** @description what keeps people from being told */
             lacks: string[];
         };
+        RoutineText: {
+            /** @description YAML: plumb routine schema says how it is written */
+            text: string;
+            /** @description of the file */
+            name?: string;
+            /** @description only look whether it is right */
+            check?: boolean;
+        };
+        RoutineSet: {
+            names: string[];
+            /** @description what keeps them from working */
+            lacks: string[];
+            /** @description when their clocks begin them next */
+            next: components["schemas"]["ClockTime"][];
+        };
+        Routine: {
+            name: string;
+            title: string;
+            text: string;
+            /** @description begun by nothing but people */
+            off: boolean;
+            /** Format: date-time */
+            setAt: string;
+            setBy: string;
+            /** @description why it cannot be read any more; empty */
+            fault: string;
+            /** @description devices that it names and the estate does not have */
+            unknown: string[];
+            /** @description what begins it */
+            begins: string[];
+            /**
+             * Format: date-time
+             * @description when its clock begins it
+             */
+            next?: string;
+            /** @description of its clock */
+            zone: string;
+            arguments: {
+                name: string;
+                /** @description what it is unless it is said; empty when it has to be said */
+                value: string;
+            }[];
+            /** @description the id of its run that is under way; empty */
+            running: string;
+        };
+        RoutineBegin: {
+            with?: {
+                [key: string]: string;
+            };
+        };
+        /** @description One in force by its name, or a text */
+        RoutineTrial: {
+            name?: string;
+            text?: string;
+            with?: {
+                [key: string]: string;
+            };
+        };
+        TrialStep: {
+            /** @description where it stands: 3, 3 then 1 */
+            path: string;
+            words: string;
+            /** @description false when it would fail now */
+            ok: boolean;
+            says: string;
+        };
+        RoutineRun: {
+            id: string;
+            routine: string;
+            title: string;
+            /** @description what began it */
+            why: string;
+            by: string;
+            state: components["schemas"]["RunState"];
+            /** Format: date-time */
+            began: string;
+            /** Format: date-time */
+            ended?: string;
+            /** @description why it failed */
+            note: string;
+            /** @description what it is at */
+            now: string[];
+            steps: components["schemas"]["RunStep"][];
+            /** @description so many steps before those are no longer kept */
+            lost: number;
+        };
+        /** @enum {string} */
+        RunState: "running" | "paused" | "done" | "failed" | "stopped" | "missed";
+        RunStep: {
+            /** Format: date-time */
+            at: string;
+            path: string;
+            words: string;
+            ok: boolean;
+            note: string;
+            /** @description its id */
+            operation?: string;
+        };
+        ClockTime: {
+            /** Format: date-time */
+            at: string;
+            what: string;
+            /** @enum {string} */
+            kind: "routine" | "group";
+            /** @description of the routine */
+            name: string;
+            zone: string;
+        };
         TellingText: {
             /** @description YAML: plumb telling schema says how it is written */
             text: string;
@@ -2797,7 +3034,7 @@ export interface components {
             person: string;
             title: string;
             /** @enum {string} */
-            what: "opened" | "more" | "over" | "report";
+            what: "opened" | "more" | "over" | "report" | "order";
             rule: string;
             step: number;
             state: components["schemas"]["NoteState"];
@@ -4868,6 +5105,277 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Turns"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRoutines: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The routines */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Routine"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setRoutines: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RoutineText"];
+            };
+        };
+        responses: {
+            /** @description What was set */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoutineSet"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRoutine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The routine */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Routine"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeRoutine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    switchRoutine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    off: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description It is so */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    beginRoutine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RoutineBegin"];
+            };
+        };
+        responses: {
+            /** @description It has begun */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoutineRun"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryRoutine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RoutineTrial"];
+            };
+        };
+        responses: {
+            /** @description Its steps */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialStep"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRoutineRuns: {
+        parameters: {
+            query?: {
+                routine?: string;
+                /** @description 50 when it is left out */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The runs */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoutineRun"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRoutineRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The run */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoutineRun"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    steerRoutineRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @enum {string} */
+                    do: "stop" | "pause" | "resume";
+                };
+            };
+        };
+        responses: {
+            /** @description The run */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoutineRun"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listClock: {
+        parameters: {
+            query?: {
+                /** @description 7 when it is left out */
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The times */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClockTime"][];
                 };
             };
             default: components["responses"]["Problem"];
