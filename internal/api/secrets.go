@@ -198,6 +198,9 @@ func (s *Server) RemoveSecret(ctx context.Context, req contract.RemoveSecretRequ
 	if by := s.Outbox.Uses(req.Name); by != "" {
 		return nil, usage("the channel %s uses secret %s: give it another one first, or replace it with plumb secret set %s", by, req.Name, req.Name)
 	}
+	if by := s.Orders.Uses(req.Name); by != "" {
+		return nil, usage("the routine %s is begun with secret %s: give it another one first, or replace it with plumb secret set %s", by, req.Name, req.Name)
+	}
 	err := s.Store.RemoveSecret(ctx, req.Name, entry(ctx, store.EntrySecret, "Secret %s removed", req.Name))
 	if errors.Is(err, store.ErrConflict) {
 		return nil, &missing{fmt.Sprintf("there is no secret %q: plumb secret list shows them", req.Name)}

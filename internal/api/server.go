@@ -193,7 +193,7 @@ func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
 }
 
 // pages are the first parts of the addresses that the console has pages at.
-var pages = []string{"", "devices", "power", "incidents", "journal", "estate", "people", "events", "telling"}
+var pages = []string{"", "devices", "power", "incidents", "journal", "estate", "people", "events", "telling", "orders"}
 
 // console serves the built console. An address that is neither a file nor a page shows
 // people the console's own page for that, and tells programs that there is nothing.

@@ -76,6 +76,10 @@ func number(w *float64) string {
 
 // entries prints them oldest first, so that the newest stands at the prompt.
 func (a *app) entries(es []contract.JournalEntry) {
+	width := leastWho
+	for _, e := range es {
+		width = min(max(width, len(whoWords(e.Who))), mostWho)
+	}
 	for _, e := range slices.Backward(es) {
 		style := ""
 		if e.Result == "failed" || e.Result == "refused" {
@@ -89,7 +93,7 @@ func (a *app) entries(es []contract.JournalEntry) {
 		if e.At.Local().Year() != time.Now().Year() {
 			at = e.At.Local().Format("02 Jan 2006 15:04:05 MST")
 		}
-		head := fmt.Sprintf("%s  %-9s ", at, cut(e.Who, 9))
+		head := fmt.Sprintf("%s  %-*s ", at, width, cut(whoWords(e.Who), width))
 		if e.Device != "" && !strings.Contains(text, e.Device) { // what it is about
 			text = e.Device + ": " + text
 		}
@@ -128,3 +132,12 @@ func (a *app) followJournal(ctx context.Context, s *service, p contract.GetJourn
 		return false, nil
 	})
 }
+
+// How wide the column of who it was is.
+const (
+	leastWho = 9
+	mostWho  = 20
+)
+
+// whoWords is who it was, in short.
+func whoWords(who string) string { return strings.TrimPrefix(who, "standing ") }

@@ -17,7 +17,7 @@ import (
 type facts struct {
 	ctx    context.Context //nolint:containedctx // conditions know of none
 	keeper *keep.Keeper
-	actor  *act.Actor
+	actor  Actor
 }
 
 var _ condition.Facts = facts{}

@@ -26,6 +26,7 @@ import (
 	"plumbbob/internal/core/condition"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/incident"
+	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/routine"
 	"plumbbob/internal/durable"
 	"plumbbob/internal/health"
@@ -35,11 +36,20 @@ import (
 	"plumbbob/internal/store"
 )
 
+// Actor is who carries operations out: an act.Actor.
+type Actor interface {
+	Preview(ctx context.Context, in operation.Intent, by operation.Asker) (*operation.Preview, error)
+	Request(ctx context.Context, req act.Request) (*operation.Operation, error)
+	Find(ctx context.Context, id string) (*operation.Operation, error)
+	Cancel(ctx context.Context, id, by string) (*operation.Operation, error)
+	AroundOf(ctx context.Context, k estate.Key) (act.Around, error)
+}
+
 // Parts are what a Room works with.
 type Parts struct {
 	Store     *store.Store
 	Keeper    *keep.Keeper
-	Actor     *act.Actor
+	Actor     Actor
 	Incidents func() []*incident.Incident // that are open
 	Log       *slog.Logger
 	Health    *health.Book
@@ -267,12 +277,36 @@ func (r *Room) FindRun(ctx context.Context, id string) (*routine.Run, error) {
 
 // Stop has a run stop at the next safe point.
 func (r *Room) Stop(ctx context.Context, id, by string) (*routine.Run, error) {
-	return r.runs.Cancel(ctx, id, routine.StopAsked{At: time.Now().UTC(), By: by}, r.Store.Run)
+	return r.steer(ctx, id, routine.StopAsked{At: time.Now().UTC(), By: by})
 }
 
 // Pause has a run begin nothing more, or, with nobody, go on.
 func (r *Room) Pause(ctx context.Context, id, by string) (*routine.Run, error) {
-	return r.runs.Cancel(ctx, id, routine.PauseAsked{At: time.Now().UTC(), By: by}, r.Store.Run)
+	return r.steer(ctx, id, routine.PauseAsked{At: time.Now().UTC(), By: by})
+}
+
+// steer tells a run something, and returns it as it is after that.
+func (r *Room) steer(ctx context.Context, id string, in routine.Event) (*routine.Run, error) {
+	if _, err := r.runs.Cancel(ctx, id, in, r.Store.Run); err != nil {
+		return nil, err
+	}
+	// Whoever takes a second event is through with the first.
+	if _, err := r.runs.Cancel(ctx, id, routine.Tick{At: time.Now().UTC()}, r.Store.Run); err != nil && !errors.Is(err, durable.ErrEnded) {
+		return nil, err
+	}
+	return r.FindRun(ctx, id)
+}
+
+// Uses is the routine that is begun with a secret, or empty.
+func (r *Room) Uses(secret string) string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, name := range slices.Sorted(maps.Keys(r.orders)) {
+		if x := r.find(name); x != nil && slices.ContainsFunc(x.When, func(t routine.Trigger) bool { return t.Secret == secret }) {
+			return name
+		}
+	}
+	return ""
 }
 
 // language is that of conditions in the zone of a routine, with the lock held.

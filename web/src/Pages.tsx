@@ -35,6 +35,7 @@ const router = createBrowserRouter([
           { path: '/events', lazy: async () => ({ Component: (await import('./pages/Events')).EventsPage }) },
           { path: '/estate', lazy: async () => ({ Component: (await import('./pages/Estate')).EstatePage }) },
           { path: '/telling', lazy: async () => ({ Component: (await import('./pages/Telling')).TellingPage }) },
+          { path: '/orders', lazy: async () => ({ Component: (await import('./pages/Orders')).OrdersPage }) },
           { path: '/people', lazy: async () => ({ Component: (await import('./pages/People')).PeoplePage }) },
           { path: '*', element: <NotFoundPage /> },
         ],

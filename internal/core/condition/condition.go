@@ -66,6 +66,7 @@ type Condition struct {
 func New(see func() Facts, zone *time.Location) *Language {
 	l := &Language{see: see}
 	opts := []cel.EnvOption{
+		cel.CrossTypeNumericComparisons(true), // people write 5 for 5.0
 		cel.Variable("now", cel.TimestampType), cel.Variable("with", cel.MapType(cel.StringType, cel.StringType)),
 		l.one("verdict", cel.StringType, func(f Facts, k estate.Key) (any, error) { s, _, err := f.Verdict(k); return s, err }),
 		l.one("verdict_for", cel.DurationType, func(f Facts, k estate.Key) (any, error) {

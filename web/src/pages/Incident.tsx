@@ -63,6 +63,7 @@ const noteWords = {
   more: 'that it is more by now',
   over: 'that it is over',
   report: 'of the day',
+  order: 'by a standing order',
 }
 
 function Timeline({ incident: i }: { incident: Incident }) {

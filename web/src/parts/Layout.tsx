@@ -18,9 +18,12 @@ const pages = [
   { to: '/estate', name: 'Estate', narrow: 'max-sm:hidden' }, // in the menu there
 ]
 
+/** Pages that show all devices, or have one chosen of them. */
+const whole = ['/', '/power', '/telling', '/orders']
+
 /** What of the devices a page shows, so that the rest need not be sent. */
 export function lookingAt(path: string, search: string): Looking {
-  if (path === '/' || path === '/power') return 'all'
+  if (whole.includes(path)) return 'all'
   const device = /^\/devices\/([^/]+)(?:\/(?:screen|serial))?$/.exec(path)?.[1] ?? new URLSearchParams(search).get('on')
   return device ? { device } : 'none'
 }
@@ -121,6 +124,12 @@ function Account() {
             className="block cursor-pointer rounded px-3 py-1.5 outline-none data-[highlighted]:bg-sunk"
           >
             <Link to="/telling">Who is told</Link>
+          </Menu.Item>
+          <Menu.Item
+            asChild
+            className="block cursor-pointer rounded px-3 py-1.5 outline-none data-[highlighted]:bg-sunk"
+          >
+            <Link to="/orders">Standing orders</Link>
           </Menu.Item>
           {pages
             .filter((p) => p.narrow)

@@ -1,0 +1,103 @@
+package e2e
+
+import (
+	"net/http"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"plumbbob/demo"
+	"plumbbob/internal/api/contract"
+)
+
+// TestRoutines: written in one line and in a file, tried, begun by hand, by what happens and over
+// the network; stopped; with wrong input too.
+func TestRoutines(t *testing.T) {
+	w := begin(t)
+	require.Contains(t, w.flat(0, "", "routine", "list"), "There is none")
+	require.Contains(t, w.flat(2, "", "routine", "add", "now and then", "cycle", "skarvoe-cell"), `"now and then" is no time`)
+	require.Contains(t, w.flat(2, "", "routine", "add", "every day at 03:30", "explode", "skarvoe-cell"), "is nothing that can be done in one line")
+	require.Contains(t, w.flat(2, "", "routine", "add", "every day at 03:30", "cycle", "atlantis"), "atlantis")
+	require.Contains(t, w.flat(0, "", "routine", "add", "every day at 03:30", "cycle", "skarvoe-cell"), "In force: cycle-skarvoe-cell. cycle-skarvoe-cell begins next")
+	require.Contains(t, w.flat(2, "", "routine", "add", "every day at 04:30", "cycle", "skarvoe-cell"), "there is a routine cycle-skarvoe-cell already")
+	times := reads[[]contract.ClockTime](w, "clock", "list", "--days", "2")
+	require.Len(t, times, 2)
+	require.Equal(t, "Atlantic/Faroe", times[0].Zone)
+	w.says(0, "", "routine", "off", "cycle-skarvoe-cell")
+	require.Contains(t, w.flat(0, "", "clock", "list"), "Nothing within 7 days")
+
+	require.Contains(t, w.flat(2, "", "routine", "check", w.write("bad.yaml", "plumb-routine: 1\nname: a\nsteps:\n  - cycle: x\n    hold: 90h\n")), `bad.yaml:5: hold: "90h" is no time`)
+	file := w.write("routines.yaml", demo.Routines)
+	require.Contains(t, w.flat(0, "", "routine", "check", file), "careful: weak-modem: step 2 otherwise 1: duty is nobody who is told of anything")
+	w.says(0, "", "channel", "set", "office-mail", "--mail", w.lab.Post.Address, "--from", "plumb@ternsound.example", "--tls", "none")
+	w.says(0, "", "telling", "import", w.write("telling.yaml", demo.Telling))
+	require.NotContains(t, w.flat(0, "", "routine", "import", file), "careful")
+	require.Contains(t, w.flat(0, "", "routine", "try", "weak-modem"), "Cuts our own way to skarvoe-pdu")
+	require.Contains(t, w.flat(2, "", "routine", "try", "restart-in-turn"), "it has to be told its device")
+	require.Contains(t, w.flat(2, "", "routine", "run", "look-into-cupboard"), "nobody is there to agree")
+	out := w.flat(0, "", "routine", "run", "look-into-cupboard", "--yes", "--follow")
+	require.Contains(t, out, "✓ 3: Take a picture of the screen of skarvoe-camera-cupboard: kept")
+	require.Contains(t, out, "look-into-cupboard: done")
+	require.Contains(t, w.flat(0, "", "journal", "--kind", "routine"), "Routine look-into-cupboard: done")
+
+	require.NoError(t, w.lab.Door("ostrel-room"))
+	w.eventually(func() bool { return len(w.lab.Post.Letters()) == 1 }, "the door is told of")
+	require.NoError(t, w.lab.Heal("ostrel-room"))
+	w.eventually(func() bool { return len(w.lab.Post.Letters()) == 2 }, "and that it is closed again")
+	require.Equal(t, "The door of the comms room is closed again", w.lab.Post.Letters()[1].Subject)
+
+	// By whoever has the token, and by nobody else.
+	w.says(0, "a-token-of-some-length\n", "secret", "set", "door", "--token")
+	w.says(0, "", "routine", "import", w.write("hook.yaml", "plumb-routine: 1\nname: hook\nwith: {device: \"\"}\nwhen: [{webhook: door}]\nsteps: [{cycle: \"${device}\"}, {wait: 1h}]\n"))
+	hook := func(token, body string) int {
+		req, err := http.NewRequest(http.MethodPost, w.url+"/orders/hook", strings.NewReader(body))
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+token)
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		require.NoError(t, res.Body.Close())
+		return res.StatusCode
+	}
+	require.Equal(t, http.StatusUnauthorized, hook("another-token-of-some-length", `{"device":"inch-kiosk"}`))
+	require.Equal(t, http.StatusBadRequest, hook("a-token-of-some-length", `{"device":7}`))
+	require.Equal(t, http.StatusBadRequest, hook("a-token-of-some-length", `{}`))
+	require.Equal(t, http.StatusAccepted, hook("a-token-of-some-length", `{"device":"inch-kiosk"}`))
+	require.Equal(t, http.StatusConflict, hook("a-token-of-some-length", `{"device":"inch-kiosk"}`))
+	w.eventually(func() bool { return strings.Contains(w.flat(0, "", "routine", "runs", "hook"), "running") }, "it runs")
+	w.eventually(func() bool {
+		r := reads[[]contract.RoutineRun](w, "routine", "runs", "hook")[0]
+		return len(r.Now) == 1 && strings.Contains(r.Now[0], "step 2: Wait 1h")
+	}, "its first step is done")
+	require.Contains(t, w.flat(0, "", "routine", "pause", "hook"), "paused")
+	require.Contains(t, w.flat(0, "", "routine", "resume", "hook"), "running")
+	require.Contains(t, w.flat(2, "", "secret", "remove", "door"), "the routine hook is begun with secret door")
+	require.Contains(t, w.flat(0, "", "routine", "stop", "hook"), "stopped by admin")
+	require.Contains(t, w.flat(2, "", "routine", "stop", "hook"), "does not run now")
+	require.Contains(t, w.flat(2, "", "routine", "show", "nothing"), `there is no run "nothing"`)
+	w.says(0, "", "routine", "remove", "hook")
+	require.Equal(t, http.StatusUnauthorized, hook("a-token-of-some-length", `{}`))
+}
+
+// TestARoutineThroughACrash: killed while one of its operations has power off, it goes on with the
+// next step afterwards, and does nothing twice.
+func TestARoutineThroughACrash(t *testing.T) {
+	t.Parallel()
+	w, p := apart(t)
+	w.says(0, "", "routine", "import", w.write("r.yaml", "plumb-routine: 1\nname: two\nsteps: [{cycle: skarvoe-cell, hold: 6s}, {cycle: skarvoe-kiosk, by: outlet, hold: 2s}]\n"))
+	w.says(0, "", "routine", "run", "two", "--yes")
+	w.eventually(func() bool { return len(reads[[]contract.Operation](w, "op", "list")) == 1 }, "its first operation runs")
+	p.kill(t)
+	p.start(t, p.program)
+	w.eventually(func() bool {
+		all := reads[[]contract.RoutineRun](w, "routine", "runs")
+		return len(all) == 1 && all[0].State == contract.RunStateDone
+	}, "it is gone on with")
+	all := reads[[]contract.Operation](w, "op", "list")
+	require.Len(t, all, 2)
+	for _, o := range all {
+		require.Equal(t, contract.OperationStateDone, o.State)
+		require.Equal(t, "standing order two", o.By)
+	}
+	p.stop(t)
+}
