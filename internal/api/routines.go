@@ -61,7 +61,7 @@ const mostRuns = 500
 func (s *Server) routineView(o orders.Order, running map[string]string) contract.Routine {
 	r := contract.Routine{
 		Name: o.Row.Name, Text: o.Row.Text, Off: o.Row.Off, SetAt: o.Row.SetAt.UTC(), SetBy: o.Row.SetBy, Fault: o.Fault, Unknown: append([]string{}, o.Unknown...),
-		Begins: []string{}, Running: running[o.Row.Name], Zone: s.Keeper.Estate().Zone(s.Keeper.Estate().Standpoint).String(),
+		Begins: []string{}, Arguments: []contract.RoutineArgument{}, Running: running[o.Row.Name], Zone: s.Keeper.Estate().Zone(s.Keeper.Estate().Standpoint).String(),
 	}
 	if o.Routine == nil {
 		return r
@@ -71,10 +71,7 @@ func (s *Server) routineView(o orders.Order, running map[string]string) contract
 		r.Zone = zone.String()
 	}
 	for _, name := range slices.Sorted(maps.Keys(o.With)) {
-		r.Arguments = append(r.Arguments, struct {
-			Name  string `json:"name"`
-			Value string `json:"value"`
-		}{name, o.With[name]})
+		r.Arguments = append(r.Arguments, contract.RoutineArgument{Name: name, Value: o.With[name]})
 	}
 	return r
 }

@@ -136,7 +136,7 @@ func (a *app) followJournal(ctx context.Context, s *service, p contract.GetJourn
 // How wide the column of who it was is.
 const (
 	leastWho = 9
-	mostWho  = 20
+	mostWho  = 24
 )
 
 // whoWords is who it was, in short.

@@ -24,6 +24,7 @@ func TestRoutines(t *testing.T) {
 	times := reads[[]contract.ClockTime](w, "clock", "list", "--days", "2")
 	require.Len(t, times, 2)
 	require.Equal(t, "Atlantic/Faroe", times[0].Zone)
+	require.NotNil(t, reads[[]contract.Routine](w, "routine", "list")[0].Arguments, "a list, also where it is empty")
 	w.says(0, "", "routine", "off", "cycle-skarvoe-cell")
 	require.Contains(t, w.flat(0, "", "clock", "list"), "Nothing within 7 days")
 

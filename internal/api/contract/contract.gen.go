@@ -2640,12 +2640,7 @@ type RoleChange struct {
 
 // Routine defines model for Routine.
 type Routine struct {
-	Arguments []struct {
-		Name string `json:"name"`
-
-		// Value what it is unless it is said; empty when it has to be said
-		Value string `json:"value"`
-	} `json:"arguments"`
+	Arguments []RoutineArgument `json:"arguments"`
 
 	// Begins what begins it
 	Begins []string `json:"begins"`
@@ -2672,6 +2667,14 @@ type Routine struct {
 
 	// Zone of its clock
 	Zone string `json:"zone"`
+}
+
+// RoutineArgument defines model for RoutineArgument.
+type RoutineArgument struct {
+	Name string `json:"name"`
+
+	// Value what it is unless it is said; empty when it has to be said
+	Value string `json:"value"`
 }
 
 // RoutineBegin defines model for RoutineBegin.

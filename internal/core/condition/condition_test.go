@@ -15,14 +15,14 @@ import (
 type known struct{ Facts }
 
 var (
-	now    = time.Date(2026, 11, 27, 23, 30, 0, 0, time.UTC)
-	nobody = errors.New("nobody knows")
+	now       = time.Date(2026, 11, 27, 23, 30, 0, 0, time.UTC)
+	errNobody = errors.New("nobody knows")
 )
 
 func of[T any](k estate.Key, v T) (T, error) {
 	if k != "box" {
 		var none T
-		return none, nobody
+		return none, errNobody
 	}
 	return v, nil
 }

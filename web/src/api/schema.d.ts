@@ -2916,13 +2916,14 @@ export interface components {
             next?: string;
             /** @description of its clock */
             zone: string;
-            arguments: {
-                name: string;
-                /** @description what it is unless it is said; empty when it has to be said */
-                value: string;
-            }[];
+            arguments: components["schemas"]["RoutineArgument"][];
             /** @description the id of its run that is under way; empty */
             running: string;
+        };
+        RoutineArgument: {
+            name: string;
+            /** @description what it is unless it is said; empty when it has to be said */
+            value: string;
         };
         RoutineBegin: {
             with?: {
