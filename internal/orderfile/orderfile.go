@@ -103,29 +103,40 @@ var parted = regexp.MustCompile(`(?m)^---(?:[ \t].*)?\r?\n`)
 
 // Parse reads a file; name stands in its complaints. Its errors are *yamltext.Faults.
 func Parse(name string, text []byte, around Around) ([]Order, error) {
+	return parse(name, text, func(text string, first int) (Order, string, error) {
+		o, err := one(name, text, first, around)
+		if err != nil {
+			return o, "", err
+		}
+		return o, o.Routine.Name, nil
+	})
+}
+
+// parse takes a file apart, and reads each of what is in it, of which no two may have the same name.
+func parse[T any](name string, text []byte, one func(text string, first int) (T, string, error)) ([]T, error) {
 	if len(text) > MaxSize {
 		return nil, &yamltext.Faults{List: []string{fmt.Sprintf("%s: is larger than %d KiB", name, MaxSize>>10)}}
 	}
-	var out []Order
+	var out []T
 	var faults []string
 	names := map[string]bool{}
 	for _, part := range parts(string(text)) {
-		o, err := one(name, part.text, part.first, around)
+		o, called, err := one(part.text, part.first)
 		if err != nil {
 			faults = append(faults, strings.Split(err.Error(), "\n")...)
 			continue
 		}
-		if names[o.Routine.Name] {
-			faults = append(faults, fmt.Sprintf("%s:%d: there are two routines %s: call one of them otherwise", name, part.first+1, o.Routine.Name))
+		if names[called] {
+			faults = append(faults, fmt.Sprintf("%s:%d: there are two of the name %s: call one of them otherwise", name, part.first+1, called))
 		}
-		names[o.Routine.Name] = true
+		names[called] = true
 		out = append(out, o)
 	}
 	switch {
 	case len(faults) > 0:
 		return nil, &yamltext.Faults{List: faults}
 	case len(out) > mostOrders:
-		return nil, &yamltext.Faults{List: []string{fmt.Sprintf("%s: has %d routines, and %d are the most", name, len(out), mostOrders)}}
+		return nil, &yamltext.Faults{List: []string{fmt.Sprintf("%s: has %d orders, and %d are the most", name, len(out), mostOrders)}}
 	}
 	return out, nil
 }
@@ -186,21 +197,32 @@ func one(name, text string, first int, around Around) (o Order, err error) {
 	if err := p.Err(); err != nil {
 		return o, err
 	}
-	return Order{Routine: &p.r, Text: strings.TrimRight(text, "\n") + "\n", About: slices.Sorted(maps.Keys(p.about))}, nil
+	return Order{Routine: &p.r, Text: kept(text), About: p.names()}, nil
+}
+
+// kept is a text as it is kept.
+func kept(text string) string { return strings.TrimRight(text, "\n") + "\n" }
+
+// names are the devices that were named outright.
+func (p *parser) names() []estate.Key { return slices.Sorted(maps.Keys(p.about)) }
+
+// begin reads what every order begins with.
+func (p *parser) begin(name, title, site string) {
+	if !estate.ValidKey(name) {
+		p.Fault([]string{"name"}, "it needs a name of lower-case letters, digits and hyphens: %q is none", name)
+	}
+	p.line([]string{"title"}, title)
+	p.zone = p.around.Zone(estate.Key(site))
+	if p.zone == nil {
+		p.Fault([]string{"site"}, "there is no site %q in the estate", site)
+		p.zone = time.UTC
+	}
+	p.language = condition.New(nil, p.zone)
 }
 
 func (p *parser) read() {
 	f := &p.f
-	if !estate.ValidKey(f.Name) {
-		p.Fault([]string{"name"}, "a routine needs a name of lower-case letters, digits and hyphens: %q is none", f.Name)
-	}
-	p.line([]string{"title"}, f.Title)
-	p.zone = p.around.Zone(estate.Key(f.Site))
-	if p.zone == nil {
-		p.Fault([]string{"site"}, "there is no site %q in the estate", f.Site)
-		p.zone = time.UTC
-	}
-	p.language = condition.New(nil, p.zone)
+	p.begin(f.Name, f.Title, f.Site)
 	p.r = routine.Routine{Name: f.Name, Title: f.Title, Site: estate.Key(f.Site), Off: f.Off, With: f.With}
 	for name, v := range f.With {
 		if !estate.ValidKey(name) {

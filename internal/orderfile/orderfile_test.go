@@ -114,7 +114,7 @@ func TestComplaints(t *testing.T) {
 		"plumb-routine: 2\nname: a\nsteps: [{wait: 1s}]": "f:1: it must begin with plumb-routine: 1",
 		head:                              "f:1: it does nothing: give it steps",
 		"---\n" + head + "---\n\n" + head: "f:6: it does nothing",
-		head + "steps: [{wait: 1s}]\n---\n" + head + "steps: [{wait: 1s}]\n": "f:5: there are two routines a",
+		head + "steps: [{wait: 1s}]\n---\n" + head + "steps: [{wait: 1s}]\n": "f:5: there are two of the name a",
 		head + "colour: red\n":                                                  "f:3: there is no key colour here",
 		head + "site: atlantis\nsteps: [{wait: 1s}]":                            `f:3: there is no site "atlantis"`,
 		head + "title: \"a\\nb\"\nsteps: [{wait: 1s}]":                          "f:3: title: write it in one line",

@@ -47,6 +47,7 @@ func (r *Room) look(ctx context.Context, now time.Time) error {
 		}
 	}
 	r.forget(open)
+	errs = append(errs, r.climbs(ctx, now))
 	return errors.Join(errs...)
 }
 

@@ -30,22 +30,30 @@ func (w *run) do(ctx context.Context, c routine.Begin) routine.Event {
 	w.stops[c.ID] = stop
 	w.mu.Unlock()
 	w.r.work.Go(func() {
-		note, err := w.beside(ctx, c)
+		in := w.aside(ctx, c)
 		w.mu.Lock()
 		delete(w.stops, c.ID)
 		w.mu.Unlock()
-		stopped := ctx.Err() != nil
 		stop()
-		in := routine.Finished{At: time.Now().UTC(), ID: c.ID, OK: err == nil, Note: note}
-		switch {
-		case err != nil && stopped:
-			in.Note = "stopped"
-		case err != nil:
-			in.Note = err.Error()
-		}
 		_ = w.Tell(w.r.ctx, in) // or we end, and it is taken up at the next start
 	})
 	return nil
+}
+
+// aside does what is no operation, and says how it ended.
+func (w *run) aside(ctx context.Context, c routine.Begin) routine.Finished {
+	if c.Op.Do == routine.Ask {
+		return w.mayClimb(ctx, c)
+	}
+	note, err := w.beside(ctx, c)
+	in := routine.Finished{At: time.Now().UTC(), ID: c.ID, OK: err == nil, Note: note}
+	switch {
+	case err != nil && ctx.Err() != nil:
+		in.Note = "stopped"
+	case err != nil:
+		in.Note = err.Error()
+	}
+	return in
 }
 
 // How long what is done beside operations may take, unless its step says so.

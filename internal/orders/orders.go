@@ -57,6 +57,11 @@ type Parts struct {
 	Bus       *bus.Bus
 	Acts      func() bool // whether this service acts at all
 
+	// AtLine says who sits at the serial line or the screen of a device; nil: nobody knows.
+	AtLine func(k estate.Key) []string
+	// LookAt has devices asked at once, and waits for that; nil: what is known has to do.
+	LookAt func(ctx context.Context, devices []estate.Key) error
+
 	// What steps do beside operations; their errors are for people.
 	Say     func(ctx context.Context, id, order string, who []string, text string) (told []string, err error)
 	Picture func(ctx context.Context, k estate.Key, why string) error
@@ -89,8 +94,12 @@ type Room struct {
 	orders    map[string]*Order
 	languages map[string]*condition.Language
 	compiled  map[string]*condition.Condition
+	ladders   map[string]*Ladder
 	seen      map[string]bool // incidents that began something, or are older than us
 	estate    *estate.Estate  // that orders were last read against
+
+	gate  sync.Mutex // held while it is decided whether a rung is climbed
+	acted time.Time  // since when this service acts
 }
 
 // New returns a room. Nothing happens before Run.
@@ -115,6 +124,7 @@ func (r *Room) Run(ctx context.Context) error {
 	for {
 		if !resumed {
 			resumed = r.resume(ctx)
+			r.acted = time.Now()
 		}
 		if resumed {
 			r.trouble(ctx, r.look(ctx, time.Now().UTC()))
@@ -148,6 +158,9 @@ func (r *Room) Refresh(ctx context.Context) error {
 		return err
 	}
 	around, e := r.Around(), r.Keeper.Estate()
+	if err := r.refreshLadders(ctx, around, e); err != nil {
+		return err
+	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	was := r.orders

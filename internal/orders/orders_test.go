@@ -38,8 +38,11 @@ type hands struct {
 	refuses bool
 }
 
-func (h *hands) Preview(context.Context, operation.Intent, operation.Asker) (*operation.Preview, error) {
-	return &operation.Preview{Digest: "d", Means: operation.ByOutlet}, nil
+func (h *hands) Preview(_ context.Context, in operation.Intent, _ operation.Asker) (*operation.Preview, error) {
+	if in.Kind == operation.Reset {
+		return &operation.Preview{Digest: "d", Means: operation.ByChassis}, nil
+	}
+	return &operation.Preview{Digest: "d", Means: operation.ByOutlet, Outlets: []operation.OutletNow{{End: estate.OutletEnd("pdu", 1)}}}, nil
 }
 
 func (h *hands) Request(_ context.Context, req act.Request) (*operation.Operation, error) {
@@ -104,11 +107,12 @@ type world struct {
 	mu    sync.Mutex
 	open  []*incident.Incident
 	told  []string
+	asked time.Time
 	stop  func()
 }
 
 func begin(t *testing.T) *world {
-	w := &world{T: t, hands: &hands{all: map[string]*operation.Operation{}}}
+	w := &world{T: t, hands: &hands{all: map[string]*operation.Operation{}}, asked: time.Now().Add(-8 * time.Second)}
 	s := storetest.Open(t)
 	w.start(s)
 	t.Cleanup(func() { w.stop() })
@@ -122,8 +126,14 @@ func (w *world) start(s *store.Store) {
 	here := []estate.NetworkCable{{Via: estate.End{Device: "here"}}}
 	e, problems := estate.New("t", "here", []estate.Site{{Key: "pier", Zone: time.UTC}}, []estate.Device{
 		{Key: "here", Site: "pier", Role: "server"},
-		{Key: "room", Site: "pier", Role: "sensor", Endpoints: []estate.Endpoint{{Name: "card", Every: time.Second, Timeout: time.Second, Network: here}}},
-		{Key: "lamp", Site: "pier", Role: "light"}, {Key: "modem", Site: "pier", Role: "gateway"},
+		{Key: "room", Site: "pier", Role: "sensor", Endpoints: []estate.Endpoint{{Name: "card", Protocol: estate.SNMP, Profile: "p", Every: time.Minute, Timeout: time.Second, Network: here}}},
+		{Key: "lamp", Site: "pier", Role: "light"},
+		{Key: "switch", Site: "pier", Role: "switch", Network: here, Probes: []estate.Probe{{Kind: estate.TCP, Target: "192.0.2.2:22", Every: time.Second}}},
+		{Key: "pdu", Site: "pier", Role: "pdu", Outlets: []estate.Outlet{{Number: 1}}, Endpoints: []estate.Endpoint{{Name: "card", Protocol: estate.SNMP, Profile: "p", Every: time.Minute, Timeout: time.Second, Network: here}}},
+		{
+			Key: "modem", Site: "pier", Role: "gateway", Network: []estate.NetworkCable{{Via: estate.End{Device: "switch"}}}, Power: []estate.PowerCable{{From: estate.OutletEnd("pdu", 1)}},
+			Probes: []estate.Probe{{Kind: estate.TCP, Target: "192.0.2.3:22", Every: time.Second}},
+		},
 	})
 	require.Empty(w, problems)
 	k.SetEstate(e)
@@ -364,4 +374,110 @@ steps: [{cycle: "${device}"}, {on: lamp}]
 	steps, err := w.Try(w.ctx, w.Room.Find("turn"), with)
 	require.NoError(t, err)
 	require.Equal(t, []Trial{{"1", "Cycle modem", true, "by outlet"}, {"2", "Switch lamp on", true, "by outlet"}}, steps)
+}
+
+const helper = `plumb-ladder: 1
+name: help
+for: {roles: [gateway]}
+lasting: 1m
+rungs:
+  - {do: reset, settle: 10s}
+  - {do: cycle, by: outlet, settle: 10s}
+call: [ann]
+`
+
+// ladder has one count, armed or not.
+func (w *world) ladder(text string, armed bool) {
+	all, err := orderfile.ParseLadders("f", []byte(text), w.Around())
+	require.NoError(w, err)
+	require.NoError(w, w.Store.SetLadders(w.ctx, []store.LadderRow{{Name: all[0].Ladder.Name, Text: all[0].Text, SetAt: t0, SetBy: "ann"}}))
+	if armed {
+		require.NoError(w, w.Store.ArmLadder(w.ctx, all[0].Ladder.Name, t0, "ann"))
+	}
+	w.quickly()
+}
+
+// quickly has what counts read, and gives devices no time to recover: the gate goes by the real clock.
+func (w *world) quickly() {
+	require.NoError(w, w.Refresh(w.ctx))
+	l := w.Room.ladders["help"]
+	l.Limits.CoolDown = 0
+	if l.Armed() {
+		l.Lasting = 0
+	}
+	for i := range l.Rungs {
+		l.Rungs[i].Settle = time.Millisecond
+	}
+}
+
+// hangs has the modem not answer any more, although the way there does and it has power; or answer.
+func (w *world) hangs(yes bool) {
+	for range 4 {
+		w.asked = w.asked.Add(time.Second)
+		sent := w.asked
+		w.Keeper.Observe(observation.Observation{Site: "pier", Device: "modem", Result: verdict.Result{SentAt: sent, OK: !yes}})
+		w.Keeper.Observe(observation.Observation{Site: "pier", Device: "switch", Result: verdict.Result{SentAt: sent.Add(10 * time.Millisecond), OK: true}})
+		w.Keeper.Observe(observation.Observation{Site: "pier", Device: "pdu", Endpoint: "card", Result: verdict.Result{SentAt: sent, OK: true}, Brought: observation.Payloads{
+			observation.Outlets{Outlets: []reading.Outlet{{Number: 1, On: true, Metered: true, W: 11}}},
+		}})
+	}
+	w.Keeper.JudgeNow()
+	want := verdict.Steady
+	if yes {
+		want = verdict.Hung
+	}
+	require.Equal(w, want, w.Keeper.Verdict("modem").State, w.Keeper.Verdict("modem").Reasons)
+}
+
+// TestClimb: what is not armed does nothing and says what it would do; what is armed goes from gentle
+// to hard, leaves out what it must not do, calls, and then rests until somebody says otherwise.
+func TestClimb(t *testing.T) {
+	w := begin(t)
+	w.ladder(helper, false)
+	w.hangs(false)
+	later := func(d time.Duration) time.Time { return time.Now().Add(d) }
+	w.at(later(time.Hour))
+	require.Empty(t, w.states("help"), "it does not hang")
+	w.hangs(true)
+	w.at(later(0))
+	require.Empty(t, w.states("help"), "it has not hung for so long")
+	w.at(later(time.Hour))
+	w.at(later(2 * time.Hour))
+	require.Equal(t, "shown", w.states("help"), "once")
+	require.Empty(t, w.hands.did())
+	all, err := w.Runs(w.ctx, store.RunFilter{Routine: "help", Limit: 1})
+	require.NoError(t, err)
+	require.Equal(t, "Reset modem", all[0].Log[1].Words)
+
+	w.acted = time.Now().Add(-time.Hour)
+	w.ladder(helper, true)
+	w.at(later(time.Hour))
+	require.Equal(t, "modem", w.hands.did(), "the cycle is left out: where its cable leads has not been proved")
+	require.Equal(t, "shown failed", w.states("help"))
+	require.Len(t, w.told, 1)
+	require.Contains(t, w.told[0], "could not help it")
+	holds := w.Ladder("help").Holds
+	require.Len(t, holds, 1)
+	require.Equal(t, estate.Key("modem"), holds[0].Device)
+	w.seen = map[string]bool{}
+	w.quickly()
+	w.at(later(time.Hour))
+	require.Equal(t, "modem", w.hands.did(), "it rests")
+
+	acts, err := w.Store.Acts(w.ctx, t0, "")
+	require.NoError(t, err)
+	require.Len(t, acts, 1)
+	require.Equal(t, []estate.Key{"pdu"}, acts[0].Feeds)
+
+	// A person has it go on. Meanwhile it was seen where the cable leads.
+	require.NoError(t, w.Store.SaveEstate(w.ctx, 0, "ann", "x", nil, store.Entry{At: t0, Kind: store.EntryEstate}))
+	time.Sleep(10 * time.Millisecond) // the record has milliseconds
+	o := &operation.Operation{ID: "proof", Order: operation.Order{Kind: operation.Cycle, Device: "modem", Site: "pier", Outlets: []estate.End{estate.OutletEnd("pdu", 1)}, By: "ann", Asked: time.Now().UTC()}}
+	require.NoError(t, w.Store.CreateOperation(w.ctx, o, store.Entry{At: o.Asked, Kind: store.EntryOperationAsked}))
+	o.State, o.Ended, o.SilentAt = operation.Done, o.Asked, o.Asked
+	require.NoError(t, w.Store.EndOperation(w.ctx, o, store.Entry{At: o.Asked, Kind: store.EntryOperationEnded}))
+	require.NoError(t, w.Store.ResetHold(w.ctx, "help", "modem", time.Now()))
+	w.quickly()
+	w.at(later(time.Hour))
+	require.Equal(t, "modem modem modem", w.hands.did())
 }

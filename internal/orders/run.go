@@ -25,12 +25,15 @@ type run struct {
 
 	mu    sync.Mutex
 	stops map[string]context.CancelFunc // of what is done for it, by id
+	rest  bool                          // of a climb: its ladder is at its end altogether
 }
 
 func (r *Room) start(x *routine.Run, again bool) {
 	w := &run{r: r, x: x, stops: map[string]context.CancelFunc{}}
 	site := estate.Key("")
-	if o := r.Find(x.Routine); o != nil {
+	if l := r.Ladder(x.Routine); x.Ladder && l != nil {
+		site = l.Site
+	} else if o := r.Find(x.Routine); o != nil {
 		site = o.Site
 	}
 	x.Judge(func(expr string, with map[string]string) (bool, error) { return r.holds(site, expr, with) })
@@ -93,8 +96,8 @@ func (w *run) CarryOut(ctx context.Context, cmds []routine.Command) (more []rout
 		case routine.Halt:
 			w.halt(ctx, c.ID)
 		case routine.Finish:
-			entry := r.entry(w.x, w.x.Ended, "Routine "+w.x.Routine+": "+runWords(w.x), string(w.x.State))
-			_ = durable.Insist(ctx, r.Health, "record of routine "+w.x.Routine, func() error { return r.Store.EndRun(ctx, w.x, entry) }) // or at the next start
+			entry := r.entry(w.x, w.x.Ended, nameOf(w.x)+": "+runWords(w.x), string(w.x.State))
+			_ = durable.Insist(ctx, r.Health, "record of routine "+w.x.Routine, func() error { return w.ended(ctx, entry) }) // or at the next start
 			w.Show()
 			r.written()
 			return more, wake, true
@@ -102,6 +105,33 @@ func (w *run) CarryOut(ctx context.Context, cmds []routine.Command) (more []rout
 	}
 	w.Show()
 	return more, wake, false
+}
+
+// ended records the end of a run: a climb that has failed holds its ladder at that device.
+func (w *run) ended(ctx context.Context, entry store.Entry) error {
+	if !w.x.Ladder {
+		return w.r.Store.EndRun(ctx, w.x, entry)
+	}
+	why := ""
+	if w.x.State == routine.Failed {
+		why = w.x.Note
+		for _, l := range w.x.Log {
+			if !l.OK && l.Note != "" {
+				why = l.Path + ": " + l.Note
+			}
+		}
+	}
+	at := w.x.Device
+	w.mu.Lock()
+	if w.rest {
+		at = ""
+	}
+	w.mu.Unlock()
+	err := w.r.Store.EndClimb(ctx, w.x, at, why, entry)
+	if err == nil && why != "" {
+		err = w.r.Refresh(ctx)
+	}
+	return err
 }
 
 func runWords(x *routine.Run) string {
@@ -120,7 +150,21 @@ func (r *Room) entry(x *routine.Run, at time.Time, text, result string) store.En
 	if o := r.Find(x.Routine); o != nil {
 		site = o.Site
 	}
-	return store.Entry{At: at, Site: site, Who: x.By.By(), Kind: store.EntryRoutine, Text: text, Result: result, OperationID: x.ID}
+	kind := store.EntryRoutine
+	if x.Ladder {
+		kind = store.EntryLadder
+		if d := r.Keeper.Estate().Device(x.Device); d != nil {
+			site = d.Site
+		}
+	}
+	return store.Entry{At: at, Site: site, Device: x.Device, Who: x.By.By(), Kind: kind, Text: text, Result: result, OperationID: x.ID}
+}
+
+func nameOf(x *routine.Run) string {
+	if x.Ladder {
+		return fmt.Sprintf("Ladder %s at %s", x.Routine, x.Device)
+	}
+	return "Routine " + x.Routine
 }
 
 func (r *Room) written() { r.Bus.Journal.Publish(bus.NewEntry{}) }

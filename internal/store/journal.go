@@ -43,12 +43,13 @@ const (
 	EntryTelling        = "telling" // who is told of what, and was
 	EntryGroup          = "group"   // several operations that were asked for together
 	EntryRoutine        = "routine" // what is done without anybody at hand
+	EntryLadder         = "ladder"  // how devices that hang are helped
 )
 
 // EntryKinds are all the kinds of entry.
 var EntryKinds = []string{
 	EntryOperationAsked, EntryOperationEnded, EntryLogIn, EntryLogInRefused, EntryLogOut, EntryAccount, EntryEstate, EntrySecret, EntryService, EntryBreak,
-	EntryIncident, EntryController, EntrySupply, EntryOutlet, EntryCard, EntryWiring, EntryProfile, EntryWindow, EntryCalendar, EntryGroup, EntrySerial, EntryScreen, EntrySequence, EntryTelling, EntryRoutine,
+	EntryIncident, EntryController, EntrySupply, EntryOutlet, EntryCard, EntryWiring, EntryProfile, EntryWindow, EntryCalendar, EntryGroup, EntrySerial, EntryScreen, EntrySequence, EntryTelling, EntryRoutine, EntryLadder,
 }
 
 // Write adds entries, all of them or none.

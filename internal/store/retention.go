@@ -19,6 +19,7 @@ var old = []struct{ table, condition string }{
 	{"operation", "asked_at < ? AND ended_at < ?"},
 	{"op_group", "asked_at < ? AND ended_at < ?"},
 	{"routine_run", "began_at < ? AND ended_at < ?"},
+	{"ladder_act", "at < ?"},
 	{"incident", "ended_at < ?"},
 	{"note", "noted_at < ? AND due_at < ?"},
 	{"setting", "ended_at < ?"},

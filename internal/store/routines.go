@@ -118,12 +118,19 @@ func (s *Store) SaveRun(ctx context.Context, r *routine.Run) error {
 
 // EndRun records the end of a run. ErrConflict: that has been done before.
 func (s *Store) EndRun(ctx context.Context, r *routine.Run, entry Entry) error {
+	return s.endRun(ctx, r, func(*sqlx.Tx) error { return nil }, entry)
+}
+
+func (s *Store) endRun(ctx context.Context, r *routine.Run, also func(*sqlx.Tx) error, entry Entry) error {
 	doc, err := runForm.write(r.ID, r)
 	if err != nil {
 		return err
 	}
 	return s.step(ctx, func(tx *sqlx.Tx) error {
 		if err := changedOne(tx.ExecContext(ctx, `UPDATE routine_run SET doc = ?, state = ?, ended_at = ? WHERE id = ? AND ended_at IS NULL`, doc, r.State, r.Ended, r.ID)); err != nil {
+			return err
+		}
+		if err := also(tx); err != nil {
 			return err
 		}
 		return insertEntry(ctx, tx, entry)

@@ -31,6 +31,7 @@ const (
 	doFork   Do = "fork"
 	doLane   Do = "lane" // the end of one
 	doEnd    Do = "end"
+	doGiveUp Do = "give up"
 )
 
 // An Op is one instruction of a program.

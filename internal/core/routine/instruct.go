@@ -23,6 +23,9 @@ func (r *Run) instruct(t *Thread, now time.Time) (cmd Command, moved bool) {
 	switch op.Do {
 	case doEnd, doLane:
 		t.At = -1
+	case doGiveUp:
+		r.fail(op.Words)
+		return nil, false
 	case doJump:
 		t.At, t.Since = op.Next, now
 	case doBranch:

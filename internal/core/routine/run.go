@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
 )
 
@@ -20,6 +21,7 @@ const (
 	Failed  State = "failed"
 	Stopped State = "stopped" // somebody did that
 	Missed  State = "missed"  // its time went by, and it is not done at another
+	Shown   State = "shown"   // what it would have done; nothing was
 )
 
 // A Run is one time that a routine is carried out, and all that is needed to take it up again.
@@ -28,7 +30,9 @@ type Run struct {
 	ID      string            `json:"id"`
 	Routine string            `json:"routine"`
 	Title   string            `json:"title"`
-	Why     string            `json:"why"` // what began it, in words
+	Why     string            `json:"why"`              // what began it, in words
+	Ladder  bool              `json:"ladder,omitempty"` // it is a climb of the ladder of that name
+	Device  estate.Key        `json:"device,omitempty"` // that a climb is to help
 	By      operation.Asker   `json:"by"`
 	With    map[string]string `json:"with,omitempty"`
 	Began   time.Time         `json:"began"`
@@ -93,6 +97,13 @@ type (
 		ID   string
 		OK   bool
 		Note string
+		Turn Turn // of what was Asked
+	}
+	// Held: what somebody else does for a thread waits for something.
+	Held struct {
+		At  time.Time
+		ID  string
+		Why string
 	}
 	// StopAsked: somebody wants it to stop.
 	StopAsked struct {
@@ -109,6 +120,7 @@ type (
 func (e Started) at() time.Time    { return e.At }
 func (e Tick) at() time.Time       { return e.At }
 func (e Finished) at() time.Time   { return e.At }
+func (e Held) at() time.Time       { return e.At }
 func (e StopAsked) at() time.Time  { return e.At }
 func (e PauseAsked) at() time.Time { return e.At }
 
@@ -193,6 +205,12 @@ func (r *Run) Step(in Event) (out []Command) {
 		}
 	case Finished:
 		r.finished(in)
+	case Held:
+		for i := range r.Threads {
+			if r.Threads[i].Doing == in.ID {
+				r.Threads[i].Why = in.Why
+			}
+		}
 	case StopAsked:
 		if r.StopBy == "" {
 			r.StopBy = in.By
@@ -203,7 +221,9 @@ func (r *Run) Step(in Event) (out []Command) {
 	}
 	changed := r.Took
 	begun := r.advance(now)
-	if _, tick := in.(Tick); tick && changed == r.Took && len(begun) == 0 && !r.Over() {
+	_, tick := in.(Tick)
+	_, held := in.(Held)
+	if (tick || held) && changed == r.Took && len(begun) == 0 && !r.Over() {
 		return nil // nothing is new
 	}
 	out = append(append([]Command{Save{}}, begun...), out...)
@@ -256,6 +276,12 @@ func (r *Run) finished(in Finished) {
 				did = t.Doing
 			}
 			t.Doing = ""
+			if op := &r.Ops[t.At]; in.Turn != Onward && op.Do == Ask {
+				r.Took++
+				r.note(Line{At: in.At, Path: op.Path, Words: op.Words, OK: in.Turn == Enough, Note: in.Note})
+				t.At, t.Since, t.Why = op.Lanes[in.Turn-1], in.At, ""
+				return
+			}
 			r.went(t, in.At, in.OK, in.Note, did)
 			return
 		}

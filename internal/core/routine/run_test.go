@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -41,10 +42,12 @@ type bench struct {
 	run     *Run
 	now     time.Time
 	doing   map[string]Op
+	order   []string // of their ids
 	did     []string
 	failing map[string]bool // by device
 	facts   map[string]bool
-	crash   func() bool // whether it dies at this record
+	turns   map[int]Turn // of what is asked for a rung
+	crash   func() bool  // whether it dies at this record
 }
 
 func begin(t require.TestingT, steps []Step, others ...*Routine) *bench {
@@ -83,11 +86,11 @@ func (b *bench) give(in Event) {
 			}
 		case Begin:
 			if _, asked := b.doing[c.ID]; !asked {
-				b.doing[c.ID] = c.Op
+				b.doing[c.ID], b.order = c.Op, append(b.order, c.ID)
 				b.did = append(b.did, strings.TrimSpace(string(c.Op.Device)+c.Op.Text))
 			}
 		case Halt:
-			b.give(Finished{b.now, c.ID, false, "stopped"})
+			b.give(Finished{At: b.now, ID: c.ID, Note: "stopped"})
 		}
 	}
 }
@@ -96,10 +99,10 @@ func (b *bench) give(in Event) {
 func (b *bench) goOn(d time.Duration) {
 	for end := b.now.Add(d); b.now.Before(end) && !b.run.Over(); {
 		b.now = b.now.Add(time.Second)
-		for id, op := range b.doing {
-			if op.Do != "" {
+		for _, id := range slices.Clone(b.order) { // in turn: what ends first has others begin
+			if op := b.doing[id]; op.Do != "" {
 				b.doing[id] = Op{}
-				b.give(Finished{b.now, id, !b.failing[string(op.Device)], "as it went"})
+				b.give(Finished{At: b.now, ID: id, OK: !b.failing[string(op.Device)], Note: "as it went", Turn: b.turns[op.N]})
 			}
 		}
 		b.give(Tick{b.now})
@@ -157,7 +160,7 @@ func TestRun(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			b := begin(t, c.steps, &Routine{Name: "other", With: map[string]string{"device": ""}, Steps: []Step{cycle("${device}")}})
-			b.failing[c.fails] = true
+			b.failing[c.fails] = c.fails != ""
 			for f := range strings.FieldsSeq(c.facts) {
 				b.facts[strings.TrimPrefix(f, "!")] = f[0] != '!'
 			}
@@ -253,5 +256,47 @@ func TestWhatCannotBeCompiled(t *testing.T) {
 	} {
 		_, err := Compile(c.r, c.r.Steps, c.with, find)
 		require.ErrorContains(t, err, says)
+	}
+}
+
+// TestAttempts: one after the other until one has helped, as far as each may be made.
+func TestAttempts(t *testing.T) {
+	for name, c := range map[string]struct {
+		fails string
+		turns map[int]Turn
+		facts string
+		did   string
+		state State
+	}{
+		"nothing helps":          {facts: "!p", did: "a b b call", state: Failed},
+		"the first helps":        {facts: "p", did: "a", state: Done},
+		"one that fails":         {facts: "!p", fails: "a", did: "a b b call", state: Failed},
+		"one may not be made":    {facts: "!p", fails: "k", did: "call", state: Failed},
+		"it is not needed":       {facts: "!p", turns: map[int]Turn{1: Enough}, did: "a", state: Done},
+		"nothing more may be":    {facts: "!p", turns: map[int]Turn{1: Refuse}, did: "a call", state: Failed},
+		"nor at all":             {facts: "!p", turns: map[int]Turn{0: Refuse}, did: "call", state: Failed},
+		"the proof is not known": {did: "a b b call", state: Failed},
+	} {
+		t.Run(name, func(t *testing.T) {
+			attempt := func(rung int, k string) Attempt {
+				return Attempt{Rung: rung, Path: k, Device: "k", Steps: []Step{cycle(k)}, Proof: "p", Settle: 5 * time.Second}
+			}
+			last := numbered("", []Step{{Kind: Tell, Text: "call", Who: []string{"ann"}}})
+			ops, err := Attempts("l", []Attempt{attempt(0, "a"), attempt(1, "b"), attempt(1, "b")}, nil, last, nil)
+			require.NoError(t, err)
+			b := begin(t, last)
+			b.run = New("r1", &Routine{Name: "l"}, ops, nil, operation.Asker{}, "x", t0)
+			b.failing[c.fails], b.turns = c.fails != "", c.turns
+			for f := range strings.FieldsSeq(c.facts) {
+				b.facts[strings.TrimPrefix(f, "!")] = f[0] != '!'
+			}
+			b.give(Started{At: b.now})
+			b.goOn(time.Hour)
+			require.Equal(t, c.state, b.run.State, b.run.Note)
+			require.Equal(t, c.did, strings.Join(strings.Fields(strings.ReplaceAll(strings.Join(b.did, " ")+" ", "k ", "")), " "))
+			if c.state == Failed {
+				require.Equal(t, NothingHelped, b.run.Note)
+			}
+		})
 	}
 }

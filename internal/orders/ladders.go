@@ -1,0 +1,329 @@
+package orders
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/ladder"
+	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/routine"
+	"plumbbob/internal/core/verdict"
+	"plumbbob/internal/durable"
+	"plumbbob/internal/orderfile"
+	"plumbbob/internal/store"
+)
+
+// A Ladder is one that is in force: armed, or only saying what it would do.
+type Ladder struct {
+	Row            store.LadderRow
+	*ladder.Ladder            // nil when it cannot be read
+	Site           estate.Key // whose clocks count in its conditions
+	Fault          string
+	Unknown        []string
+	Holds          []store.Hold // devices at which it is at its end
+}
+
+// Armed says whether it acts.
+func (l *Ladder) Armed() bool { return l.Row.ArmedAt.Valid }
+
+// refreshLadders has ladders read again.
+func (r *Room) refreshLadders(ctx context.Context, around orderfile.Around, e *estate.Estate) error {
+	rows, err := r.Store.Ladders(ctx)
+	if err != nil {
+		return err
+	}
+	holds, err := r.Store.Holds(ctx)
+	if err != nil {
+		return err
+	}
+	all := map[string]*Ladder{}
+	for _, row := range rows {
+		l := &Ladder{Row: row}
+		switch parsed, err := orderfile.ParseLadders(row.Name, []byte(row.Text), around); {
+		case err != nil:
+			l.Fault = err.Error()
+		case len(parsed) != 1:
+			l.Fault = "it is not one ladder"
+		default:
+			l.Ladder, l.Site, l.Unknown = parsed[0].Ladder, parsed[0].Site, Unknown(e, parsed[0].About)
+		}
+		for _, h := range holds {
+			if h.Ladder == row.Name {
+				l.Holds = append(l.Holds, h)
+			}
+		}
+		all[row.Name] = l
+	}
+	r.mu.Lock()
+	r.ladders = all
+	r.mu.Unlock()
+	return nil
+}
+
+// Ladders lists those that are in force, by name.
+func (r *Room) Ladders() []Ladder {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	out := []Ladder{}
+	for _, name := range slices.Sorted(maps.Keys(r.ladders)) {
+		out = append(out, *r.ladders[name])
+	}
+	return out
+}
+
+// Ladder is one by its name, or nil.
+func (r *Room) Ladder(name string) *Ladder {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if l := r.ladders[name]; l != nil {
+		c := *l
+		return &c
+	}
+	return nil
+}
+
+// hanging are the devices that hang now, with their verdicts.
+func (r *Room) hanging() map[estate.Key]verdict.Verdict {
+	out := map[estate.Key]verdict.Verdict{}
+	r.Keeper.See(func(_ *estate.Estate, _ *verdict.Evidence, vs map[estate.Key]verdict.Verdict, _ time.Time) {
+		for k, v := range vs {
+			if v.State == verdict.Hung {
+				out[k] = v
+			}
+		}
+	})
+	return out
+}
+
+// climbs begins to help devices that have hung for long enough, once for each time that they hang.
+func (r *Room) climbs(ctx context.Context, now time.Time) error {
+	ladders := r.Ladders()
+	if len(ladders) == 0 {
+		return nil
+	}
+	e, hanging := r.Keeper.Estate(), r.hanging()
+	var errs []error
+	for i := range ladders {
+		l := &ladders[i]
+		if l.Ladder == nil || l.rests("") {
+			continue
+		}
+		for _, k := range slices.Sorted(maps.Keys(hanging)) {
+			v := hanging[k]
+			d := e.Device(k)
+			if d == nil || !l.Match.Fits(d) || now.Sub(v.Since) < l.Lasting || r.climbing(k) {
+				continue
+			}
+			if l.Armed() && r.underWay(l.Row.Name) >= l.Limits.AtOnce {
+				break // their turn comes
+			}
+			if err := r.climb(ctx, l, d, v, now); err != nil {
+				errs = append(errs, fmt.Errorf("ladder %s at %s: %w", l.Row.Name, k, err))
+			}
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// climbing says whether a climb at a device is under way.
+func (r *Room) climbing(k estate.Key) bool {
+	return slices.ContainsFunc(r.runs.All(), func(x *routine.Run) bool { return x.Ladder && x.Device == k })
+}
+
+// underWay is how many climbs of a ladder are.
+func (r *Room) underWay(name string) (n int) {
+	for _, x := range r.runs.All() {
+		if x.Ladder && x.Routine == name {
+			n++
+		}
+	}
+	return n
+}
+
+// rests says whether the ladder is at its end at a device, or, without one, altogether.
+func (l *Ladder) rests(k estate.Key) bool {
+	return slices.ContainsFunc(l.Holds, func(h store.Hold) bool { return h.Device == k })
+}
+
+// climb begins a climb, or, of a ladder that is not armed, records what it would do.
+func (r *Room) climb(ctx context.Context, l *Ladder, d *estate.Device, v verdict.Verdict, now time.Time) error {
+	id := routine.NameOf("ladder", l.Row.Name, string(d.Key), v.Since.UTC().Format(time.RFC3339), strconv.FormatBool(l.Armed()), l.Row.ResetAt.Time.UTC().Format(time.RFC3339Nano))
+	r.mu.Lock()
+	done := r.seen[id]
+	r.mu.Unlock()
+	if done || l.rests(d.Key) {
+		return nil
+	}
+	r.mu.Lock()
+	ops, err := l.Climb(d.Key, r.find)
+	r.mu.Unlock()
+	run := r.climbRun(id, l, d.Key, ops, v, now)
+	switch {
+	case err != nil:
+		run.State, run.Ended, run.Note = routine.Failed, now, err.Error()
+	case !l.Armed():
+		run.State, run.Ended, run.Note = routine.Shown, now, "it is not armed, and nothing was done"
+		run.Log = r.wouldDo(ctx, l, d.Key, ops, now)
+	}
+	result := map[bool]string{true: "asked", false: string(run.State)}[!run.Over()]
+	if !r.runs.Reserve(id) {
+		return nil
+	}
+	err = r.Store.CreateRun(ctx, run, store.Dealt{}, r.entry(run, now, "Ladder "+l.Row.Name+" at "+string(d.Key)+": "+run.Why, result))
+	known := errors.Is(err, store.ErrConflict) // of an earlier start
+	if err == nil || known {
+		r.mu.Lock()
+		r.seen[id] = true
+		r.mu.Unlock()
+	}
+	if err != nil || run.Over() {
+		r.runs.Drop(id)
+		if known {
+			return nil
+		}
+		return err
+	}
+	r.written()
+	r.start(run, false)
+	return nil
+}
+
+func (r *Room) climbRun(id string, l *Ladder, k estate.Key, ops []routine.Op, v verdict.Verdict, now time.Time) *routine.Run {
+	why := fmt.Sprintf("%s has hung for %s", k, verdict.Age(now.Sub(v.Since)))
+	by := operation.Asker{Kind: operation.StandingOrder, Name: l.Row.Name, Role: operation.Operator}
+	run := routine.New(id, &routine.Routine{Name: l.Row.Name, Title: l.Title}, ops, map[string]string{"device": string(k)}, by, why, now)
+	run.Ladder, run.Device = true, k
+	return run
+}
+
+// wouldDo says of each rung what the gate would say now, and what would be done.
+func (r *Room) wouldDo(ctx context.Context, l *Ladder, k estate.Key, ops []routine.Op, now time.Time) []routine.Line {
+	var out []routine.Line
+	by := operation.Asker{Kind: operation.StandingOrder, Name: l.Row.Name, Role: operation.Operator}
+	for _, op := range ops {
+		line := routine.Line{At: now, Path: op.Path, Words: op.Words, OK: true}
+		switch {
+		case op.Do == routine.Ask:
+			s := r.situation(ctx, l, op.N, k, "", now)
+			d := l.Gate(op.N, s)
+			line.Words, line.OK, line.Note = "Ask whether that may be done", d.Answer == ladder.Go, string(d.Answer)+": "+d.Why
+		case op.Intent != nil:
+			line.OK, line.Note = r.tryOperation(ctx, op, by)
+		default:
+			continue
+		}
+		out = append(out, line)
+	}
+	return out
+}
+
+// mayClimb is asked before each rung: it waits until there is an answer that is no "not now".
+func (w *run) mayClimb(ctx context.Context, c routine.Begin) routine.Finished {
+	r := w.r
+	in := routine.Finished{ID: c.ID}
+	began := time.Now()
+	for {
+		now := time.Now().UTC()
+		in.At = now
+		l := r.Ladder(w.x.Routine)
+		switch {
+		case l == nil || l.Ladder == nil || !l.Armed() || c.Op.N >= len(l.Rungs):
+			in.Turn, in.Note = routine.Refuse, "the ladder is not armed any more, or not what it was"
+			return in
+		case l.rests(""):
+			in.Turn, in.Note = routine.Enough, "the ladder rests: plumb ladder reset wakes it"
+			return in
+		case now.Sub(began) > longestClimb:
+			in.Turn, in.Note = routine.Refuse, "it was held for too long: "+in.Note
+			return in
+		}
+		r.lookAt(ctx, w.x.Device)
+		d := r.decide(ctx, l, c, w.x, now)
+		in.Note = d.Why
+		switch d.Answer {
+		case ladder.Go:
+			in.OK = true
+			return in
+		case ladder.Skip:
+			return in
+		case ladder.Over:
+			in.Turn = routine.Enough
+			return in
+		case ladder.Never:
+			in.Turn = routine.Refuse
+			w.mu.Lock()
+			w.rest = d.Rest
+			w.mu.Unlock()
+			return in
+		}
+		_ = w.Tell(ctx, routine.Held{At: now, ID: c.ID, Why: d.Why}) // or it has ended
+		if !durable.Pause(ctx, gateEvery) {
+			return in
+		}
+	}
+}
+
+const (
+	gateEvery    = 2 * time.Second
+	longestClimb = 24 * time.Hour // that one waits for what holds it
+)
+
+// decide asks the gate, and records that the rung may be climbed before it says so: of two climbs that
+// ask at once, the second sees the first.
+func (r *Room) decide(ctx context.Context, l *Ladder, c routine.Begin, x *routine.Run, now time.Time) ladder.Decision {
+	r.gate.Lock()
+	defer r.gate.Unlock()
+	s := r.situation(ctx, l, c.Op.N, x.Device, c.ID, now)
+	s.Climb, s.Began = x.ID, x.Began
+	s.Person = r.person(ctx, x)
+	d := l.Gate(c.Op.N, s)
+	if d.Answer != ladder.Go {
+		return d
+	}
+	err := r.Store.AddAct(ctx, c.ID, ladder.Act{Ladder: l.Row.Name, Device: x.Device, Site: s.Device.Site, At: now, Climb: x.ID, Feeds: s.Feeds})
+	if err != nil {
+		return ladder.Decision{Answer: ladder.Wait, Why: "that it acts cannot be recorded: " + err.Error()}
+	}
+	return d
+}
+
+// person is who has operated a device since a climb there began.
+func (r *Room) person(ctx context.Context, x *routine.Run) string {
+	ops, err := r.Store.Operations(ctx, store.OperationFilter{Device: x.Device, Limit: 10})
+	if err != nil {
+		return "" // what cannot be read holds it elsewhere
+	}
+	for _, o := range ops {
+		if o.Asked.After(x.Began) && !strings.HasPrefix(o.By, string(operation.StandingOrder)+" ") {
+			return o.By
+		}
+	}
+	return ""
+}
+
+// lookAt has a device asked, and what it is reached through, before anything is decided about it.
+func (r *Room) lookAt(ctx context.Context, k estate.Key) {
+	e := r.Keeper.Estate()
+	d := e.Device(k)
+	if r.LookAt == nil || d == nil {
+		return
+	}
+	devices := []estate.Key{k}
+	for _, c := range d.Network {
+		devices = append(devices, c.Via.Device)
+	}
+	ctx, cancel := context.WithTimeout(ctx, lookWithin)
+	defer cancel()
+	_ = r.LookAt(ctx, append(devices, feedsOf(e, k)...)) // who does not answer is known to be silent then
+	r.Keeper.JudgeNow()
+}
+
+// lookWithin is how long those may take to answer that are asked before something is decided.
+const lookWithin = 20 * time.Second
