@@ -37,6 +37,11 @@ var Telling string
 //go:embed routines.yaml
 var Routines string
 
+// Ladders are how its devices are helped that hang.
+//
+//go:embed ladders.yaml
+var Ladders string
+
 // MailChannel is by what people are told.
 const MailChannel = "office-mail"
 

@@ -12,6 +12,7 @@ import (
 	"plumbbob/internal/act"
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/plain"
 	"plumbbob/internal/core/routine"
 	"plumbbob/internal/orderfile"
 	"plumbbob/internal/orders"
@@ -86,7 +87,7 @@ func begins(r *routine.Routine) []string {
 		case t.While != "":
 			words := "while " + t.While
 			if t.For > 0 {
-				words += " for " + routine.Span(t.For)
+				words += " for " + plain.Span(t.For)
 			}
 			out = append(out, words)
 		case t.Secret != "":
@@ -192,11 +193,13 @@ func (s *Server) orderLacks(ctx context.Context, all []orderfile.Order) []string
 
 // stepLacks says what one step lacks.
 func (s *Server) stepLacks(op routine.Op) string {
-	if len(op.Who) == 0 {
-		return ""
-	}
+	return s.whoLacks(op.Who)
+}
+
+// whoLacks says which of some names is nobody's.
+func (s *Server) whoLacks(names []string) string {
 	plan, _ := s.Outbox.Plan()
-	for _, who := range op.Who {
+	for _, who := range names {
 		_, person := plan.People[who]
 		_, team := plan.Teams[who]
 		_, rota := plan.Rotas[who]
@@ -340,7 +343,7 @@ func (s *Server) SteerRoutineRun(ctx context.Context, req contract.SteerRoutineR
 
 func runView(r *routine.Run) contract.RoutineRun {
 	v := contract.RoutineRun{
-		ID: r.ID, Routine: r.Routine, Title: r.Title, Why: r.Why, By: r.By.By(), State: contract.RunState(r.State), Began: r.Began.UTC(), Note: r.Note, Now: r.Now(), Steps: []contract.RunStep{}, Lost: r.Lost,
+		ID: r.ID, Routine: r.Routine, Ladder: r.Ladder, Device: string(r.Device), Title: r.Title, Why: r.Why, By: r.By.By(), State: contract.RunState(r.State), Began: r.Began.UTC(), Note: r.Note, Now: r.Now(), Steps: []contract.RunStep{}, Lost: r.Lost,
 	}
 	if r.Over() {
 		v.Ended = new(r.Ended.UTC())

@@ -233,7 +233,7 @@ func appoint(ctx context.Context, db *store.Store, mailAt string) error {
 	return db.SetTelling(ctx, store.TellingVersion{At: time.Now().UTC(), Who: service.FirstAccount, Text: demo.Telling})
 }
 
-// order gives a demo its routines, unless there are some.
+// order gives a demo its routines and ladders, unless there are some.
 func order(ctx context.Context, db *store.Store, estateText string) error {
 	have, err := db.Routines(ctx)
 	if err != nil || len(have) > 0 {
@@ -252,7 +252,18 @@ func order(ctx context.Context, db *store.Store, estateText string) error {
 	for _, o := range all {
 		rows = append(rows, store.RoutineRow{Name: o.Routine.Name, Text: o.Text, Off: o.Routine.Off, SetAt: now, SetBy: service.FirstAccount})
 	}
-	return db.SetRoutines(ctx, rows)
+	if err := db.SetRoutines(ctx, rows); err != nil {
+		return err
+	}
+	ladders, err := orderfile.ParseLadders("ladders.yaml", []byte(demo.Ladders), orderfile.AroundOf(e))
+	if err != nil {
+		return err
+	}
+	var rehearsing []store.LadderRow
+	for _, o := range ladders {
+		rehearsing = append(rehearsing, store.LadderRow{Name: o.Ladder.Name, Text: o.Text, SetAt: now, SetBy: service.FirstAccount})
+	}
+	return db.SetLadders(ctx, rehearsing)
 }
 
 // estateFile is what the demo has imported itself.

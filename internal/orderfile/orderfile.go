@@ -313,7 +313,7 @@ func (p *parser) trigger(at []string, t trigger) (out routine.Trigger) {
 func (p *parser) duration(path []string, text string, least, most time.Duration) time.Duration {
 	d, err := time.ParseDuration(text)
 	if err != nil || d < least || d > most {
-		p.Fault(path, "%s: %q is no time from %s to %s, such as 90s or 5m", path[len(path)-1], text, routine.Span(least), routine.Span(most))
+		p.Fault(path, "%s: %q is no time from %s to %s, such as 90s or 5m", path[len(path)-1], text, plain.Span(least), plain.Span(most))
 	}
 	return d
 }

@@ -10,6 +10,7 @@ import (
 
 	"plumbbob/internal/core/incident"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/plain"
 	"plumbbob/internal/core/routine"
 	"plumbbob/internal/durable"
 	"plumbbob/internal/store"
@@ -147,7 +148,7 @@ func (r *Room) while(ctx context.Context, o *Order, i int, now time.Time) error 
 		dealt: store.Dealt{Name: o.Row.Name, Held: &yes},
 	}
 	if t.For > 0 {
-		x.why += ", for " + routine.Span(t.For)
+		x.why += ", for " + plain.Span(t.For)
 	}
 	if !yes {
 		if !o.Follows() || !o.Row.Held.Valid { // it was never so

@@ -11,6 +11,7 @@ import (
 	"plumbbob/internal/act"
 	"plumbbob/internal/core/group"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/plain"
 	"plumbbob/internal/core/routine"
 	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/durable"
@@ -67,7 +68,7 @@ const (
 func (w *run) beside(ctx context.Context, c routine.Begin) (note string, err error) {
 	op, r := c.Op, w.r
 	within := func(d time.Duration) (context.Context, context.CancelFunc) {
-		return context.WithTimeoutCause(ctx, d, errors.New("not within "+routine.Span(d)))
+		return context.WithTimeoutCause(ctx, d, errors.New("not within "+plain.Span(d)))
 	}
 	switch routine.StepKind(op.Do) {
 	case routine.Tell:

@@ -327,3 +327,34 @@ func (r *Room) lookAt(ctx context.Context, k estate.Key) {
 
 // lookWithin is how long those may take to answer that are asked before something is decided.
 const lookWithin = 20 * time.Second
+
+// mostPast bounds how many incidents a trial looks at.
+const mostPast = 5000
+
+// Past says what a ladder would have made of the times that its devices hung since a moment.
+func (r *Room) Past(ctx context.Context, l *Ladder, since time.Time) ([]ladder.Would, error) {
+	all, err := r.Store.Incidents(ctx, store.IncidentFilter{Open: true, EndedSince: since, Limit: mostPast})
+	if err != nil {
+		return nil, err
+	}
+	e := r.Keeper.Estate()
+	var episodes []ladder.Episode
+	for _, i := range all {
+		d := e.Device(i.Device)
+		if d == nil || i.Kind != string(verdict.Hung) || !l.Match.Fits(d) {
+			continue
+		}
+		x := ladder.Episode{Incident: i.ID, Device: d, Feeds: feedsOf(e, d.Key), From: i.Opened, Until: i.Ended}
+		for _, id := range i.Tried {
+			o, err := r.Store.Operation(ctx, id)
+			if err != nil {
+				continue // it is no longer kept
+			}
+			if x.Person.IsZero() || o.Asked.Before(x.Person) {
+				x.Person, x.By = o.Asked, o.By
+			}
+		}
+		episodes = append(episodes, x)
+	}
+	return l.Ladder.Past(episodes, time.Now().UTC()), nil
+}

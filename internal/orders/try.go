@@ -50,11 +50,20 @@ func (r *Room) tryOperation(ctx context.Context, op routine.Op, by operation.Ask
 	if len(op.Lift) > 0 {
 		by.Role = operation.Steward
 	}
-	p, err := r.Actor.Preview(ctx, *op.Intent, by)
+	return r.tryWith(ctx, *op.Intent, by, operation.Consent{Override: op.Lift, Why: op.Why, Role: by.Role})
+}
+
+// TryOne says what one operation would do now, in words, or, not ok, why it would not be done.
+func (r *Room) TryOne(ctx context.Context, in operation.Intent, by operation.Asker) (ok bool, says string) {
+	return r.tryWith(ctx, in, by, operation.Consent{Role: by.Role})
+}
+
+func (r *Room) tryWith(ctx context.Context, in operation.Intent, by operation.Asker, c operation.Consent) (ok bool, says string) {
+	p, err := r.Actor.Preview(ctx, in, by)
 	if err != nil {
 		return false, err.Error()
 	}
-	if stand := p.Unlifted(operation.Consent{Override: op.Lift, Why: op.Why, Role: by.Role}); len(stand) > 0 {
+	if stand := p.Unlifted(c); len(stand) > 0 {
 		return false, fmt.Sprintf("it would be refused (%s): %s", stand[0].Name, stand[0].Reason)
 	}
 	var lines []string

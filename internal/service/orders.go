@@ -27,6 +27,8 @@ func (s *Service) newOrders(b *bus.Bus) *orders.Room {
 	return orders.New(orders.Parts{
 		Store: s.Store, Keeper: s.keeper, Actor: s.actor, Log: s.o.Log, Health: s.health, Lease: s.lease, Bus: b, Acts: s.acts,
 		Incidents: func() []*incident.Incident { return s.incidents.Open() },
+		AtLine:    func(k estate.Key) []string { return s.broker.Words(k, "") },
+		LookAt:    func(ctx context.Context, devices []estate.Key) error { return s.watcher.Look(ctx, devices) },
 		Say:       s.outbox.Say, Picture: s.keepPicture, Line: s.waitAtLine, Screen: s.screenSays, Play: s.playAtScreen,
 	})
 }

@@ -847,6 +847,7 @@ const (
 	RunStateMissed  RunState = "missed"
 	RunStatePaused  RunState = "paused"
 	RunStateRunning RunState = "running"
+	RunStateShown   RunState = "shown"
 	RunStateStopped RunState = "stopped"
 )
 
@@ -862,6 +863,8 @@ func (e RunState) Valid() bool {
 	case RunStatePaused:
 		return true
 	case RunStateRunning:
+		return true
+	case RunStateShown:
 		return true
 	case RunStateStopped:
 		return true
@@ -2127,6 +2130,90 @@ type Keystrokes struct {
 	Text *string `json:"text,omitempty"`
 }
 
+// Ladder defines model for Ladder.
+type Ladder struct {
+	// Armed it acts; otherwise it only says what it would do
+	Armed   bool       `json:"armed"`
+	ArmedAt *time.Time `json:"armedAt,omitempty"`
+	ArmedBy string     `json:"armedBy"`
+
+	// Climbs the ids of its runs that are under way
+	Climbs []string `json:"climbs"`
+
+	// Devices whom it would help
+	Devices []string `json:"devices"`
+
+	// Fault why it cannot be read any more; empty
+	Fault string `json:"fault"`
+
+	// Holds where it is at its end
+	Holds []LadderHold `json:"holds"`
+
+	// LastingSeconds for how long one has to hang
+	LastingSeconds float32 `json:"lastingSeconds"`
+	Name           string  `json:"name"`
+
+	// Rungs in words
+	Rungs []string  `json:"rungs"`
+	SetAt time.Time `json:"setAt"`
+	SetBy string    `json:"setBy"`
+	Text  string    `json:"text"`
+	Title string    `json:"title"`
+
+	// Unknown devices that it names and the estate does not have
+	Unknown []string `json:"unknown"`
+}
+
+// LadderHold defines model for LadderHold.
+type LadderHold struct {
+	At time.Time `json:"at"`
+
+	// Device empty: all of it rests
+	Device string `json:"device"`
+	Why    string `json:"why"`
+}
+
+// LadderPast defines model for LadderPast.
+type LadderPast struct {
+	// Acts how often it would have acted
+	Acts int `json:"acts"`
+
+	// Alone how often it would have at a device that came back by itself
+	Alone int       `json:"alone"`
+	Since time.Time `json:"since"`
+
+	// Times each time that one of its devices hung
+	Times []LadderWould `json:"times"`
+}
+
+// LadderSet defines model for LadderSet.
+type LadderSet struct {
+	// Lacks what keeps them from working
+	Lacks []string `json:"lacks"`
+	Names []string `json:"names"`
+}
+
+// LadderWould defines model for LadderWould.
+type LadderWould struct {
+	Acts bool `json:"acts"`
+
+	// Alone the device came back without anybody
+	Alone bool `json:"alone"`
+
+	// At when it would have acted
+	At       time.Time `json:"at"`
+	Device   string    `json:"device"`
+	From     time.Time `json:"from"`
+	Incident string    `json:"incident"`
+
+	// Preview what its first rung would do
+	Preview string `json:"preview"`
+
+	// Until when it was over
+	Until *time.Time `json:"until,omitempty"`
+	Why   string     `json:"why"`
+}
+
 // Lead defines model for Lead.
 type Lead struct {
 	// At the port that the estate says it is plugged into
@@ -2684,10 +2771,16 @@ type RoutineBegin struct {
 
 // RoutineRun defines model for RoutineRun.
 type RoutineRun struct {
-	Began time.Time  `json:"began"`
-	By    string     `json:"by"`
-	Ended *time.Time `json:"ended,omitempty"`
-	ID    string     `json:"id"`
+	Began time.Time `json:"began"`
+	By    string    `json:"by"`
+
+	// Device that a climb is to help
+	Device string     `json:"device"`
+	Ended  *time.Time `json:"ended,omitempty"`
+	ID     string     `json:"id"`
+
+	// Ladder it is a climb of the ladder of that name
+	Ladder bool `json:"ladder"`
 
 	// Lost so many steps before those are no longer kept
 	Lost int `json:"lost"`
@@ -2696,7 +2789,9 @@ type RoutineRun struct {
 	Note string `json:"note"`
 
 	// Now what it is at
-	Now     []string  `json:"now"`
+	Now []string `json:"now"`
+
+	// Routine its name
 	Routine string    `json:"routine"`
 	State   RunState  `json:"state"`
 	Steps   []RunStep `json:"steps"`
@@ -3597,6 +3692,23 @@ type ExportJournalParams struct {
 	After *int64 `form:"after,omitempty" json:"after,omitempty"`
 }
 
+// ArmLadderJSONBody defines parameters for ArmLadder.
+type ArmLadderJSONBody struct {
+	Armed bool `json:"armed"`
+}
+
+// TryLadderParams defines parameters for TryLadder.
+type TryLadderParams struct {
+	// Days 90 when it is left out
+	Days *int `form:"days,omitempty" json:"days,omitempty"`
+}
+
+// ResetLadderJSONBody defines parameters for ResetLadder.
+type ResetLadderJSONBody struct {
+	// Device all of it, when it is left out
+	Device *string `json:"device,omitempty"`
+}
+
 // ListNotesParams defines parameters for ListNotes.
 type ListNotesParams struct {
 	State  *NoteState `form:"state,omitempty" json:"state,omitempty"`
@@ -3722,6 +3834,15 @@ type SayOfIncidentJSONRequestBody = IncidentSaying
 
 // AcknowledgeBreakJSONRequestBody defines body for AcknowledgeBreak for application/json ContentType.
 type AcknowledgeBreakJSONRequestBody = Acknowledgement
+
+// SetLaddersJSONRequestBody defines body for SetLadders for application/json ContentType.
+type SetLaddersJSONRequestBody = RoutineText
+
+// ArmLadderJSONRequestBody defines body for ArmLadder for application/json ContentType.
+type ArmLadderJSONRequestBody ArmLadderJSONBody
+
+// ResetLadderJSONRequestBody defines body for ResetLadder for application/json ContentType.
+type ResetLadderJSONRequestBody ResetLadderJSONBody
 
 // RequestOperationJSONRequestBody defines body for RequestOperation for application/json ContentType.
 type RequestOperationJSONRequestBody = OperationRequest
@@ -4339,6 +4460,63 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /journal/verify (the `VerifyJournal` operationId).
 	VerifyJournal(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListLadders How devices that hang are helped, by name
+	//
+	// Corresponds with GET /ladders (the `ListLadders` operationId).
+	ListLadders(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetLaddersWithBody Add ladders, or replace those of the same names; they are not armed then
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /ladders (the `SetLadders` operationId).
+	SetLaddersWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetLadders Add ladders, or replace those of the same names; they are not armed then
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /ladders (the `SetLadders` operationId).
+	SetLadders(ctx context.Context, body SetLaddersJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveLadder Forget a ladder; what it did stays on record, and counts
+	//
+	// Corresponds with DELETE /ladders/{name} (the `RemoveLadder` operationId).
+	RemoveLadder(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ArmLadderWithBody Have a ladder act, or only say what it would do
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /ladders/{name} (the `ArmLadder` operationId).
+	ArmLadderWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ArmLadder Have a ladder act, or only say what it would do
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /ladders/{name} (the `ArmLadder` operationId).
+	ArmLadder(ctx context.Context, name string, body ArmLadderJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryLadder What a ladder would have done by what is on record
+	//
+	// Corresponds with GET /ladders/{name}/past (the `TryLadder` operationId).
+	TryLadder(ctx context.Context, name string, params *TryLadderParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ResetLadderWithBody Have a ladder go on that is at its end, at one device or altogether
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /ladders/{name}/reset (the `ResetLadder` operationId).
+	ResetLadderWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ResetLadder Have a ladder go on that is at its end, at one device or altogether
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /ladders/{name}/reset (the `ResetLadder` operationId).
+	ResetLadder(ctx context.Context, name string, body ResetLadderJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListNotes What people were told, or are to be, the newest first
 	//
@@ -6063,6 +6241,153 @@ func (c *Client) ExportJournal(ctx context.Context, params *ExportJournalParams,
 // Corresponds with GET /journal/verify (the `VerifyJournal` operationId).
 func (c *Client) VerifyJournal(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewVerifyJournalRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListLadders How devices that hang are helped, by name
+//
+// Corresponds with GET /ladders (the `ListLadders` operationId).
+func (c *Client) ListLadders(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLaddersRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetLaddersWithBody Add ladders, or replace those of the same names; they are not armed then
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /ladders (the `SetLadders` operationId).
+func (c *Client) SetLaddersWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetLaddersRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetLadders Add ladders, or replace those of the same names; they are not armed then
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /ladders (the `SetLadders` operationId).
+func (c *Client) SetLadders(ctx context.Context, body SetLaddersJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetLaddersRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveLadder Forget a ladder; what it did stays on record, and counts
+//
+// Corresponds with DELETE /ladders/{name} (the `RemoveLadder` operationId).
+func (c *Client) RemoveLadder(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveLadderRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ArmLadderWithBody Have a ladder act, or only say what it would do
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /ladders/{name} (the `ArmLadder` operationId).
+func (c *Client) ArmLadderWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewArmLadderRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ArmLadder Have a ladder act, or only say what it would do
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /ladders/{name} (the `ArmLadder` operationId).
+func (c *Client) ArmLadder(ctx context.Context, name string, body ArmLadderJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewArmLadderRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryLadder What a ladder would have done by what is on record
+//
+// Corresponds with GET /ladders/{name}/past (the `TryLadder` operationId).
+func (c *Client) TryLadder(ctx context.Context, name string, params *TryLadderParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryLadderRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResetLadderWithBody Have a ladder go on that is at its end, at one device or altogether
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /ladders/{name}/reset (the `ResetLadder` operationId).
+func (c *Client) ResetLadderWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResetLadderRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResetLadder Have a ladder go on that is at its end, at one device or altogether
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /ladders/{name}/reset (the `ResetLadder` operationId).
+func (c *Client) ResetLadder(ctx context.Context, name string, body ResetLadderJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResetLadderRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -10313,6 +10638,262 @@ func NewVerifyJournalRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListLaddersRequest constructs an http.Request for the ListLadders method
+func NewListLaddersRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/ladders")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetLaddersRequest calls the generic SetLadders builder with application/json body
+func NewSetLaddersRequest(server string, body SetLaddersJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetLaddersRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetLaddersRequestWithBody constructs an http.Request for the SetLadders method, with any body, and a specified content type
+func NewSetLaddersRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/ladders")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveLadderRequest constructs an http.Request for the RemoveLadder method
+func NewRemoveLadderRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/ladders/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewArmLadderRequest calls the generic ArmLadder builder with application/json body
+func NewArmLadderRequest(server string, name string, body ArmLadderJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewArmLadderRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewArmLadderRequestWithBody constructs an http.Request for the ArmLadder method, with any body, and a specified content type
+func NewArmLadderRequestWithBody(server string, name string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/ladders/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTryLadderRequest constructs an http.Request for the TryLadder method
+func NewTryLadderRequest(server string, name string, params *TryLadderParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/ladders/%s/past", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Days != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "days", *params.Days, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewResetLadderRequest calls the generic ResetLadder builder with application/json body
+func NewResetLadderRequest(server string, name string, body ResetLadderJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewResetLadderRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewResetLadderRequestWithBody constructs an http.Request for the ResetLadder method, with any body, and a specified content type
+func NewResetLadderRequestWithBody(server string, name string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/ladders/%s/reset", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListNotesRequest constructs an http.Request for the ListNotes method
 func NewListNotesRequest(server string, params *ListNotesParams) (*http.Request, error) {
 	var err error
@@ -12980,6 +13561,69 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /journal/verify (the `VerifyJournal` operationId).
 	VerifyJournalWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyJournalResponse, error)
+
+	// ListLaddersWithResponse How devices that hang are helped, by name
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /ladders (the `ListLadders` operationId).
+	ListLaddersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLaddersResponse, error)
+
+	// SetLaddersWithBodyWithResponse Add ladders, or replace those of the same names; they are not armed then
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /ladders (the `SetLadders` operationId).
+	SetLaddersWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetLaddersResponse, error)
+
+	// SetLaddersWithResponse Add ladders, or replace those of the same names; they are not armed then
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /ladders (the `SetLadders` operationId).
+	SetLaddersWithResponse(ctx context.Context, body SetLaddersJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLaddersResponse, error)
+
+	// RemoveLadderWithResponse Forget a ladder; what it did stays on record, and counts
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /ladders/{name} (the `RemoveLadder` operationId).
+	RemoveLadderWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*RemoveLadderResponse, error)
+
+	// ArmLadderWithBodyWithResponse Have a ladder act, or only say what it would do
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /ladders/{name} (the `ArmLadder` operationId).
+	ArmLadderWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ArmLadderResponse, error)
+
+	// ArmLadderWithResponse Have a ladder act, or only say what it would do
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /ladders/{name} (the `ArmLadder` operationId).
+	ArmLadderWithResponse(ctx context.Context, name string, body ArmLadderJSONRequestBody, reqEditors ...RequestEditorFn) (*ArmLadderResponse, error)
+
+	// TryLadderWithResponse What a ladder would have done by what is on record
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /ladders/{name}/past (the `TryLadder` operationId).
+	TryLadderWithResponse(ctx context.Context, name string, params *TryLadderParams, reqEditors ...RequestEditorFn) (*TryLadderResponse, error)
+
+	// ResetLadderWithBodyWithResponse Have a ladder go on that is at its end, at one device or altogether
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /ladders/{name}/reset (the `ResetLadder` operationId).
+	ResetLadderWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ResetLadderResponse, error)
+
+	// ResetLadderWithResponse Have a ladder go on that is at its end, at one device or altogether
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /ladders/{name}/reset (the `ResetLadder` operationId).
+	ResetLadderWithResponse(ctx context.Context, name string, body ResetLadderJSONRequestBody, reqEditors ...RequestEditorFn) (*ResetLadderResponse, error)
 
 	// ListNotesWithResponse What people were told, or are to be, the newest first
 	//
@@ -16419,6 +17063,273 @@ func (r VerifyJournalResponse) ContentType() string {
 	return ""
 }
 
+type ListLaddersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Ladder
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLaddersResponse) GetJSON200() *[]Ladder {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLaddersResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLaddersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLaddersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLaddersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLaddersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetLaddersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LadderSet
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetLaddersResponse) GetJSON200() *LadderSet {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetLaddersResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetLaddersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetLaddersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetLaddersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetLaddersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveLadderResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveLadderResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveLadderResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveLadderResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveLadderResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveLadderResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ArmLadderResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ArmLadderResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ArmLadderResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ArmLadderResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ArmLadderResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ArmLadderResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryLadderResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LadderPast
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryLadderResponse) GetJSON200() *LadderPast {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryLadderResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryLadderResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryLadderResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryLadderResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryLadderResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ResetLadderResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ResetLadderResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ResetLadderResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ResetLadderResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ResetLadderResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ResetLadderResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListNotesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -19849,6 +20760,123 @@ func (c *ClientWithResponses) VerifyJournalWithResponse(ctx context.Context, req
 	return ParseVerifyJournalResponse(rsp)
 }
 
+// ListLaddersWithResponse How devices that hang are helped, by name
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /ladders (the `ListLadders` operationId).
+func (c *ClientWithResponses) ListLaddersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLaddersResponse, error) {
+	rsp, err := c.ListLadders(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLaddersResponse(rsp)
+}
+
+// SetLaddersWithBodyWithResponse Add ladders, or replace those of the same names; they are not armed then
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /ladders (the `SetLadders` operationId).
+func (c *ClientWithResponses) SetLaddersWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetLaddersResponse, error) {
+	rsp, err := c.SetLaddersWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetLaddersResponse(rsp)
+}
+
+// SetLaddersWithResponse Add ladders, or replace those of the same names; they are not armed then
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /ladders (the `SetLadders` operationId).
+func (c *ClientWithResponses) SetLaddersWithResponse(ctx context.Context, body SetLaddersJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLaddersResponse, error) {
+	rsp, err := c.SetLadders(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetLaddersResponse(rsp)
+}
+
+// RemoveLadderWithResponse Forget a ladder; what it did stays on record, and counts
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /ladders/{name} (the `RemoveLadder` operationId).
+func (c *ClientWithResponses) RemoveLadderWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*RemoveLadderResponse, error) {
+	rsp, err := c.RemoveLadder(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveLadderResponse(rsp)
+}
+
+// ArmLadderWithBodyWithResponse Have a ladder act, or only say what it would do
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /ladders/{name} (the `ArmLadder` operationId).
+func (c *ClientWithResponses) ArmLadderWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ArmLadderResponse, error) {
+	rsp, err := c.ArmLadderWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseArmLadderResponse(rsp)
+}
+
+// ArmLadderWithResponse Have a ladder act, or only say what it would do
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /ladders/{name} (the `ArmLadder` operationId).
+func (c *ClientWithResponses) ArmLadderWithResponse(ctx context.Context, name string, body ArmLadderJSONRequestBody, reqEditors ...RequestEditorFn) (*ArmLadderResponse, error) {
+	rsp, err := c.ArmLadder(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseArmLadderResponse(rsp)
+}
+
+// TryLadderWithResponse What a ladder would have done by what is on record
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /ladders/{name}/past (the `TryLadder` operationId).
+func (c *ClientWithResponses) TryLadderWithResponse(ctx context.Context, name string, params *TryLadderParams, reqEditors ...RequestEditorFn) (*TryLadderResponse, error) {
+	rsp, err := c.TryLadder(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryLadderResponse(rsp)
+}
+
+// ResetLadderWithBodyWithResponse Have a ladder go on that is at its end, at one device or altogether
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /ladders/{name}/reset (the `ResetLadder` operationId).
+func (c *ClientWithResponses) ResetLadderWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ResetLadderResponse, error) {
+	rsp, err := c.ResetLadderWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseResetLadderResponse(rsp)
+}
+
+// ResetLadderWithResponse Have a ladder go on that is at its end, at one device or altogether
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /ladders/{name}/reset (the `ResetLadder` operationId).
+func (c *ClientWithResponses) ResetLadderWithResponse(ctx context.Context, name string, body ResetLadderJSONRequestBody, reqEditors ...RequestEditorFn) (*ResetLadderResponse, error) {
+	rsp, err := c.ResetLadder(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseResetLadderResponse(rsp)
+}
+
 // ListNotesWithResponse What people were told, or are to be, the newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -22809,6 +23837,192 @@ func ParseVerifyJournalResponse(rsp *http.Response) (*VerifyJournalResponse, err
 	return response, nil
 }
 
+// ParseListLaddersResponse parses an HTTP response from a ListLaddersWithResponse call
+func ParseListLaddersResponse(rsp *http.Response) (*ListLaddersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLaddersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Ladder
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetLaddersResponse parses an HTTP response from a SetLaddersWithResponse call
+func ParseSetLaddersResponse(rsp *http.Response) (*SetLaddersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetLaddersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LadderSet
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveLadderResponse parses an HTTP response from a RemoveLadderWithResponse call
+func ParseRemoveLadderResponse(rsp *http.Response) (*RemoveLadderResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveLadderResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseArmLadderResponse parses an HTTP response from a ArmLadderWithResponse call
+func ParseArmLadderResponse(rsp *http.Response) (*ArmLadderResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ArmLadderResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryLadderResponse parses an HTTP response from a TryLadderWithResponse call
+func ParseTryLadderResponse(rsp *http.Response) (*TryLadderResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryLadderResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LadderPast
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseResetLadderResponse parses an HTTP response from a ResetLadderWithResponse call
+func ParseResetLadderResponse(rsp *http.Response) (*ResetLadderResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ResetLadderResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListNotesResponse parses an HTTP response from a ListNotesWithResponse call
 func ParseListNotesResponse(rsp *http.Response) (*ListNotesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -24659,6 +25873,24 @@ type ServerInterface interface {
 	// VerifyJournal Whether the chain of the journal holds from its first entry to its newest
 	// (GET /journal/verify)
 	VerifyJournal(ctx *echo.Context) error
+	// ListLadders How devices that hang are helped, by name
+	// (GET /ladders)
+	ListLadders(ctx *echo.Context) error
+	// SetLadders Add ladders, or replace those of the same names; they are not armed then
+	// (PUT /ladders)
+	SetLadders(ctx *echo.Context) error
+	// RemoveLadder Forget a ladder; what it did stays on record, and counts
+	// (DELETE /ladders/{name})
+	RemoveLadder(ctx *echo.Context, name string) error
+	// ArmLadder Have a ladder act, or only say what it would do
+	// (PATCH /ladders/{name})
+	ArmLadder(ctx *echo.Context, name string) error
+	// TryLadder What a ladder would have done by what is on record
+	// (GET /ladders/{name}/past)
+	TryLadder(ctx *echo.Context, name string, params TryLadderParams) error
+	// ResetLadder Have a ladder go on that is at its end, at one device or altogether
+	// (POST /ladders/{name}/reset)
+	ResetLadder(ctx *echo.Context, name string) error
 	// ListNotes What people were told, or are to be, the newest first
 	// (GET /notes)
 	ListNotes(ctx *echo.Context, params ListNotesParams) error
@@ -26089,6 +27321,97 @@ func (w *ServerInterfaceWrapper) VerifyJournal(ctx *echo.Context) error {
 	return err
 }
 
+// ListLadders converts echo context to params.
+func (w *ServerInterfaceWrapper) ListLadders(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListLadders(ctx)
+	return err
+}
+
+// SetLadders converts echo context to params.
+func (w *ServerInterfaceWrapper) SetLadders(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetLadders(ctx)
+	return err
+}
+
+// RemoveLadder converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveLadder(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveLadder(ctx, name)
+	return err
+}
+
+// ArmLadder converts echo context to params.
+func (w *ServerInterfaceWrapper) ArmLadder(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ArmLadder(ctx, name)
+	return err
+}
+
+// TryLadder converts echo context to params.
+func (w *ServerInterfaceWrapper) TryLadder(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TryLadderParams
+	// ------------- Optional query parameter "days" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "days", ctx.QueryParams(), &params.Days, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter days: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TryLadder(ctx, name, params)
+	return err
+}
+
+// ResetLadder converts echo context to params.
+func (w *ServerInterfaceWrapper) ResetLadder(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ResetLadder(ctx, name)
+	return err
+}
+
 // ListNotes converts echo context to params.
 func (w *ServerInterfaceWrapper) ListNotes(ctx *echo.Context) error {
 	var err error
@@ -26950,6 +28273,12 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/routine-runs", wrapper.ListRoutineRuns, options.OperationMiddlewares["listRoutineRuns"]...)
 	router.GET(options.BaseURL+"/routine-runs/:id", wrapper.GetRoutineRun, options.OperationMiddlewares["getRoutineRun"]...)
 	router.PATCH(options.BaseURL+"/routine-runs/:id", wrapper.SteerRoutineRun, options.OperationMiddlewares["steerRoutineRun"]...)
+	router.GET(options.BaseURL+"/ladders", wrapper.ListLadders, options.OperationMiddlewares["listLadders"]...)
+	router.PUT(options.BaseURL+"/ladders", wrapper.SetLadders, options.OperationMiddlewares["setLadders"]...)
+	router.DELETE(options.BaseURL+"/ladders/:name", wrapper.RemoveLadder, options.OperationMiddlewares["removeLadder"]...)
+	router.PATCH(options.BaseURL+"/ladders/:name", wrapper.ArmLadder, options.OperationMiddlewares["armLadder"]...)
+	router.POST(options.BaseURL+"/ladders/:name/reset", wrapper.ResetLadder, options.OperationMiddlewares["resetLadder"]...)
+	router.GET(options.BaseURL+"/ladders/:name/past", wrapper.TryLadder, options.OperationMiddlewares["tryLadder"]...)
 	router.GET(options.BaseURL+"/clock", wrapper.ListClock, options.OperationMiddlewares["listClock"]...)
 	router.GET(options.BaseURL+"/incidents/:id/told", wrapper.GetTold, options.OperationMiddlewares["getTold"]...)
 	router.GET(options.BaseURL+"/notes", wrapper.ListNotes, options.OperationMiddlewares["listNotes"]...)
@@ -29502,6 +30831,224 @@ func (response VerifyJournaldefaultApplicationProblemPlusJSONResponse) VisitVeri
 	return err
 }
 
+type ListLaddersRequestObject struct {
+}
+
+type ListLaddersResponseObject interface {
+	VisitListLaddersResponse(w http.ResponseWriter) error
+}
+
+type ListLadders200JSONResponse []Ladder
+
+func (response ListLadders200JSONResponse) VisitListLaddersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLaddersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListLaddersdefaultApplicationProblemPlusJSONResponse) VisitListLaddersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetLaddersRequestObject struct {
+	Body *SetLaddersJSONRequestBody
+}
+
+type SetLaddersResponseObject interface {
+	VisitSetLaddersResponse(w http.ResponseWriter) error
+}
+
+type SetLadders200JSONResponse LadderSet
+
+func (response SetLadders200JSONResponse) VisitSetLaddersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetLaddersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetLaddersdefaultApplicationProblemPlusJSONResponse) VisitSetLaddersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveLadderRequestObject struct {
+	Name string `json:"name"`
+}
+
+type RemoveLadderResponseObject interface {
+	VisitRemoveLadderResponse(w http.ResponseWriter) error
+}
+
+type RemoveLadder204Response struct {
+}
+
+func (response RemoveLadder204Response) VisitRemoveLadderResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveLadderdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveLadderdefaultApplicationProblemPlusJSONResponse) VisitRemoveLadderResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ArmLadderRequestObject struct {
+	Name string `json:"name"`
+	Body *ArmLadderJSONRequestBody
+}
+
+type ArmLadderResponseObject interface {
+	VisitArmLadderResponse(w http.ResponseWriter) error
+}
+
+type ArmLadder204Response struct {
+}
+
+func (response ArmLadder204Response) VisitArmLadderResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ArmLadderdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ArmLadderdefaultApplicationProblemPlusJSONResponse) VisitArmLadderResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryLadderRequestObject struct {
+	Name   string `json:"name"`
+	Params TryLadderParams
+}
+
+type TryLadderResponseObject interface {
+	VisitTryLadderResponse(w http.ResponseWriter) error
+}
+
+type TryLadder200JSONResponse LadderPast
+
+func (response TryLadder200JSONResponse) VisitTryLadderResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryLadderdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryLadderdefaultApplicationProblemPlusJSONResponse) VisitTryLadderResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ResetLadderRequestObject struct {
+	Name string `json:"name"`
+	Body *ResetLadderJSONRequestBody
+}
+
+type ResetLadderResponseObject interface {
+	VisitResetLadderResponse(w http.ResponseWriter) error
+}
+
+type ResetLadder204Response struct {
+}
+
+func (response ResetLadder204Response) VisitResetLadderResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ResetLadderdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ResetLadderdefaultApplicationProblemPlusJSONResponse) VisitResetLadderResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListNotesRequestObject struct {
 	Params ListNotesParams
 }
@@ -31650,6 +33197,24 @@ type StrictServerInterface interface {
 	// VerifyJournal Whether the chain of the journal holds from its first entry to its newest
 	// (GET /journal/verify)
 	VerifyJournal(ctx context.Context, request VerifyJournalRequestObject) (VerifyJournalResponseObject, error)
+	// ListLadders How devices that hang are helped, by name
+	// (GET /ladders)
+	ListLadders(ctx context.Context, request ListLaddersRequestObject) (ListLaddersResponseObject, error)
+	// SetLadders Add ladders, or replace those of the same names; they are not armed then
+	// (PUT /ladders)
+	SetLadders(ctx context.Context, request SetLaddersRequestObject) (SetLaddersResponseObject, error)
+	// RemoveLadder Forget a ladder; what it did stays on record, and counts
+	// (DELETE /ladders/{name})
+	RemoveLadder(ctx context.Context, request RemoveLadderRequestObject) (RemoveLadderResponseObject, error)
+	// ArmLadder Have a ladder act, or only say what it would do
+	// (PATCH /ladders/{name})
+	ArmLadder(ctx context.Context, request ArmLadderRequestObject) (ArmLadderResponseObject, error)
+	// TryLadder What a ladder would have done by what is on record
+	// (GET /ladders/{name}/past)
+	TryLadder(ctx context.Context, request TryLadderRequestObject) (TryLadderResponseObject, error)
+	// ResetLadder Have a ladder go on that is at its end, at one device or altogether
+	// (POST /ladders/{name}/reset)
+	ResetLadder(ctx context.Context, request ResetLadderRequestObject) (ResetLadderResponseObject, error)
 	// ListNotes What people were told, or are to be, the newest first
 	// (GET /notes)
 	ListNotes(ctx context.Context, request ListNotesRequestObject) (ListNotesResponseObject, error)
@@ -33816,6 +35381,222 @@ func (sh *strictHandler) VerifyJournal(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(VerifyJournalResponseObject); ok {
 		return validResponse.VisitVerifyJournalResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListLadders operation middleware
+func (sh *strictHandler) ListLadders(ctx *echo.Context) error {
+	var request ListLaddersRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListLadders(ctx.Request().Context(), request.(ListLaddersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListLadders")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListLaddersResponseObject); ok {
+		return validResponse.VisitListLaddersResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetLadders operation middleware
+func (sh *strictHandler) SetLadders(ctx *echo.Context) error {
+	var request SetLaddersRequestObject
+
+	var body SetLaddersJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetLadders(ctx.Request().Context(), request.(SetLaddersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetLadders")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetLaddersResponseObject); ok {
+		return validResponse.VisitSetLaddersResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveLadder operation middleware
+func (sh *strictHandler) RemoveLadder(ctx *echo.Context, name string) error {
+	var request RemoveLadderRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveLadder(ctx.Request().Context(), request.(RemoveLadderRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveLadder")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveLadderResponseObject); ok {
+		return validResponse.VisitRemoveLadderResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ArmLadder operation middleware
+func (sh *strictHandler) ArmLadder(ctx *echo.Context, name string) error {
+	var request ArmLadderRequestObject
+
+	request.Name = name
+
+	var body ArmLadderJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ArmLadder(ctx.Request().Context(), request.(ArmLadderRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ArmLadder")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ArmLadderResponseObject); ok {
+		return validResponse.VisitArmLadderResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TryLadder operation middleware
+func (sh *strictHandler) TryLadder(ctx *echo.Context, name string, params TryLadderParams) error {
+	var request TryLadderRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryLadder(ctx.Request().Context(), request.(TryLadderRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryLadder")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TryLadderResponseObject); ok {
+		return validResponse.VisitTryLadderResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ResetLadder operation middleware
+func (sh *strictHandler) ResetLadder(ctx *echo.Context, name string) error {
+	var request ResetLadderRequestObject
+
+	request.Name = name
+
+	var body ResetLadderJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ResetLadder(ctx.Request().Context(), request.(ResetLadderRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ResetLadder")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ResetLadderResponseObject); ok {
+		return validResponse.VisitResetLadderResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

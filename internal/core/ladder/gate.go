@@ -7,7 +7,7 @@ import (
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
-	"plumbbob/internal/core/routine"
+	"plumbbob/internal/core/plain"
 	"plumbbob/internal/core/verdict"
 )
 
@@ -164,7 +164,7 @@ func (l *Ladder) holds(s *Situation) string {
 	}
 	switch {
 	case s.Now.Sub(s.Verdict.Since) < l.Lasting:
-		return "it has not hung for " + routine.Span(l.Lasting) + " yet"
+		return "it has not hung for " + plain.Span(l.Lasting) + " yet"
 	case s.Battery != "":
 		return fmt.Sprintf("%s, which feeds it, is on battery", s.Battery)
 	case s.Now.Sub(s.Returned) < x.AfterReturn:

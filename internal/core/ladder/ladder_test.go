@@ -127,3 +127,22 @@ func TestClimb(t *testing.T) {
 	_, err = l.Climb("router", func(string) *routine.Routine { return nil })
 	require.ErrorContains(t, err, `there is no routine "gentle"`)
 }
+
+func TestPast(t *testing.T) {
+	d := hung().Device
+	at := func(m int) time.Time { return now.Add(time.Duration(m) * time.Minute) }
+	episode := func(id string, from, until int) Episode {
+		return Episode{Incident: id, Device: d, From: at(from), Until: at(until)}
+	}
+	seen := episode("seen", 60, 90)
+	seen.Person, seen.By = at(62), "ann"
+	all := []Episode{episode("long", 300, 400), seen, episode("short", 0, 4), episode("b", 500, 600), episode("c", 700, 800), episode("d", 900, 1000), {Incident: "open", Device: d, From: at(9998)}}
+	var got []string
+	for _, w := range router().Past(all, at(10_000)) {
+		got = append(got, w.Incident+": "+map[bool]string{true: "acts, ", false: ""}[w.Acts]+map[bool]string{true: "alone, ", false: ""}[w.Alone]+w.Why)
+	}
+	require.Equal(t, []string{
+		"short: alone, it did not hang for so long", "seen: ann saw to it before", "long: acts, alone, router has hung for 5 min", "b: acts, alone, router has hung for 5 min", "c: acts, alone, router has hung for 5 min",
+		"d: alone, used up: ladders have acted 3 times at this device within a day", "open: its time has not come yet",
+	}, got)
+}

@@ -5,6 +5,7 @@ package plain
 
 import (
 	"strings"
+	"time"
 	"unicode/utf8"
 )
 
@@ -44,4 +45,18 @@ func Line(s string) string {
 		}
 		return r
 	}, strings.ToValidUTF8(s, ""))
+}
+
+// Span writes a duration as people write it: "5m", "1h30m", "90s" as "1m30s".
+func Span(d time.Duration) string {
+	s := d.String()
+	if d >= time.Minute {
+		if strings.HasSuffix(s, "m0s") {
+			s = strings.TrimSuffix(s, "0s")
+		}
+	}
+	if d >= time.Hour && strings.HasSuffix(s, "h0m") {
+		s = strings.TrimSuffix(s, "0m")
+	}
+	return s
 }

@@ -3,6 +3,7 @@ package plain
 import (
 	"strings"
 	"testing"
+	"time"
 	"unicode/utf8"
 
 	"github.com/stretchr/testify/require"
@@ -25,4 +26,10 @@ func TestPlain(t *testing.T) {
 		require.False(t, found || strings.ContainsAny(s, "\n\t") || !utf8.ValidString(s))
 		require.Equal(t, s, Line(s))
 	})
+}
+
+func TestSpan(t *testing.T) {
+	for d, want := range map[time.Duration]string{5 * time.Minute: "5m", 90 * time.Second: "1m30s", time.Hour: "1h", 90 * time.Minute: "1h30m", 10 * time.Minute: "10m", 30 * time.Second: "30s", 0: "0s"} {
+		require.Equal(t, want, Span(d))
+	}
 }

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/plain"
 )
 
 // Ask is an instruction that asks whoever carries a run out whether what follows may be done now.
@@ -51,7 +52,7 @@ func Attempts(name string, all []Attempt, with map[string]string, last []Step, f
 		}
 		c.path = a.Path
 		proofs, asks = append(proofs, len(c.ops)), append(asks, ask)
-		c.emit(Op{Do: Do(Until), Expr: a.Proof, Time: a.Settle, Words: fmt.Sprintf("Wait until %s has recovered, for up to %s", a.Device, Span(a.Settle))})
+		c.emit(Op{Do: Do(Until), Expr: a.Proof, Time: a.Settle, Words: fmt.Sprintf("Wait until %s has recovered, for up to %s", a.Device, plain.Span(a.Settle))})
 		for i := first; i < len(c.ops); i++ {
 			if c.ops[i].Fail < 0 {
 				c.ops[i].Fail = len(c.ops) // the next attempt, or the last steps

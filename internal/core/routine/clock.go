@@ -178,17 +178,3 @@ func (c *Clock) Between(after, until time.Time, most int) (times []time.Time, n 
 	}
 	return times, n
 }
-
-// Span writes a duration as people write it: "5m", "1h30m", "90s" as "1m30s".
-func Span(d time.Duration) string {
-	s := d.String()
-	if d >= time.Minute {
-		if strings.HasSuffix(s, "m0s") {
-			s = strings.TrimSuffix(s, "0s")
-		}
-	}
-	if d >= time.Hour && strings.HasSuffix(s, "h0m") {
-		s = strings.TrimSuffix(s, "0m")
-	}
-	return s
-}

@@ -10,6 +10,7 @@ import (
 
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/plain"
 	"plumbbob/internal/core/sending"
 )
 
@@ -163,9 +164,9 @@ func (c *compiler) laid(s *Step) (int, error) {
 		}
 		return c.emit(Op{Do: Do(Operate), Words: intentWords(in), Intent: &in, Lift: s.Lift, Why: fill(s.Why, c.with), Device: device, Time: s.Time}), nil
 	case Pause:
-		return c.emit(Op{Do: Do(Pause), Words: "Wait " + Span(s.Time), Time: s.Time}), nil
+		return c.emit(Op{Do: Do(Pause), Words: "Wait " + plain.Span(s.Time), Time: s.Time}), nil
 	case Until:
-		return c.emit(Op{Do: Do(Until), Words: fmt.Sprintf("Wait until %s, for up to %s", s.Expr, Span(s.Time)), Expr: s.Expr, Time: s.Time}), nil
+		return c.emit(Op{Do: Do(Until), Words: fmt.Sprintf("Wait until %s, for up to %s", s.Expr, plain.Span(s.Time)), Expr: s.Expr, Time: s.Time}), nil
 	case Tell:
 		text := fill(s.Text, c.with)
 		return c.emit(Op{Do: Do(Tell), Words: fmt.Sprintf("Tell %s: %s", strings.Join(s.Who, ", "), text), Text: text, Who: s.Who}), nil

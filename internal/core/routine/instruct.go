@@ -5,6 +5,7 @@ import (
 	"encoding/base32"
 	"errors"
 	"fmt"
+	"plumbbob/internal/core/plain"
 	"strconv"
 	"strings"
 	"time"
@@ -133,7 +134,7 @@ func (r *Run) until(t *Thread, op *Op, now time.Time) bool {
 	case yes:
 		return r.wentOn(t, now, true, fmt.Sprintf("after %s", now.Sub(t.Since).Round(time.Second)))
 	case now.Sub(t.Since) >= op.Time:
-		note := "not within " + Span(op.Time)
+		note := "not within " + plain.Span(op.Time)
 		if err != nil {
 			note += ": " + err.Error()
 		}

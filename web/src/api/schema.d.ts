@@ -1018,6 +1018,82 @@ export interface paths {
         patch: operations["steerRoutineRun"];
         trace?: never;
     };
+    "/ladders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How devices that hang are helped, by name */
+        get: operations["listLadders"];
+        /** Add ladders, or replace those of the same names; they are not armed then */
+        put: operations["setLadders"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/ladders/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a ladder; what it did stays on record, and counts */
+        delete: operations["removeLadder"];
+        options?: never;
+        head?: never;
+        /** Have a ladder act, or only say what it would do */
+        patch: operations["armLadder"];
+        trace?: never;
+    };
+    "/ladders/{name}/reset": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a ladder go on that is at its end, at one device or altogether */
+        post: operations["resetLadder"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/ladders/{name}/past": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        /** What a ladder would have done by what is on record */
+        get: operations["tryLadder"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/clock": {
         parameters: {
             query?: never;
@@ -2879,6 +2955,77 @@ export interface components {
             /** @description what keeps people from being told */
             lacks: string[];
         };
+        LadderSet: {
+            names: string[];
+            /** @description what keeps them from working */
+            lacks: string[];
+        };
+        Ladder: {
+            name: string;
+            title: string;
+            text: string;
+            /** Format: date-time */
+            setAt: string;
+            setBy: string;
+            /** @description it acts; otherwise it only says what it would do */
+            armed: boolean;
+            /** Format: date-time */
+            armedAt?: string;
+            armedBy: string;
+            /** @description why it cannot be read any more; empty */
+            fault: string;
+            /** @description devices that it names and the estate does not have */
+            unknown: string[];
+            /** @description whom it would help */
+            devices: string[];
+            /** @description for how long one has to hang */
+            lastingSeconds: number;
+            /** @description in words */
+            rungs: string[];
+            /** @description where it is at its end */
+            holds: components["schemas"]["LadderHold"][];
+            /** @description the ids of its runs that are under way */
+            climbs: string[];
+        };
+        LadderHold: {
+            /** @description empty: all of it rests */
+            device: string;
+            /** Format: date-time */
+            at: string;
+            why: string;
+        };
+        LadderPast: {
+            /** Format: date-time */
+            since: string;
+            /** @description how often it would have acted */
+            acts: number;
+            /** @description how often it would have at a device that came back by itself */
+            alone: number;
+            /** @description each time that one of its devices hung */
+            times: components["schemas"]["LadderWould"][];
+        };
+        LadderWould: {
+            incident: string;
+            device: string;
+            /** Format: date-time */
+            from: string;
+            /**
+             * Format: date-time
+             * @description when it was over
+             */
+            until?: string;
+            acts: boolean;
+            /**
+             * Format: date-time
+             * @description when it would have acted
+             */
+            at: string;
+            why: string;
+            /** @description the device came back without anybody */
+            alone: boolean;
+            /** @description what its first rung would do */
+            preview: string;
+        };
         RoutineText: {
             /** @description YAML: plumb routine schema says how it is written */
             text: string;
@@ -2948,7 +3095,12 @@ export interface components {
         };
         RoutineRun: {
             id: string;
+            /** @description its name */
             routine: string;
+            /** @description it is a climb of the ladder of that name */
+            ladder: boolean;
+            /** @description that a climb is to help */
+            device: string;
             title: string;
             /** @description what began it */
             why: string;
@@ -2967,7 +3119,7 @@ export interface components {
             lost: number;
         };
         /** @enum {string} */
-        RunState: "running" | "paused" | "done" | "failed" | "stopped" | "missed";
+        RunState: "running" | "paused" | "done" | "failed" | "stopped" | "missed" | "shown";
         RunStep: {
             /** Format: date-time */
             at: string;
@@ -5353,6 +5505,154 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RoutineRun"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listLadders: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The ladders */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ladder"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setLadders: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RoutineText"];
+            };
+        };
+        responses: {
+            /** @description What was set */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LadderSet"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeLadder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    armLadder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    armed: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description It is so */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    resetLadder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description all of it, when it is left out */
+                    device?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description It goes on */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryLadder: {
+        parameters: {
+            query?: {
+                /** @description 90 when it is left out */
+                days?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What it would have done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LadderPast"];
                 };
             };
             default: components["responses"]["Problem"];
