@@ -2,14 +2,12 @@ package orderfile
 
 import (
 	"bytes"
-	"encoding/json"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/require"
-	"go.yaml.in/yaml/v3"
 
 	"plumbbob/demo"
 	"plumbbob/internal/core/estate"
@@ -88,21 +86,12 @@ func TestTheSchemaSaysSo(t *testing.T) {
 	require.NoError(t, c.AddResource("routine.json", doc))
 	schema, err := c.Compile("routine.json")
 	require.NoError(t, err)
-	fits := func(text string) error {
-		var v any
-		require.NoError(t, yaml.Unmarshal([]byte(text), &v))
-		as, err := json.Marshal(v)
-		require.NoError(t, err)
-		x, err := jsonschema.UnmarshalJSON(bytes.NewReader(as))
-		require.NoError(t, err)
-		return schema.Validate(x)
-	}
 	all, err := Parse("demo", []byte(demo.Routines), around)
 	require.NoError(t, err)
 	for _, o := range all {
-		require.NoError(t, fits(o.Text), o.Routine.Name)
+		require.NoError(t, fits(t, schema, o.Text), o.Routine.Name)
 	}
-	require.Error(t, fits("plumb-routine: 1\nname: a\nsteps: [{wait: 1s, cycle: x}]"))
+	require.Error(t, fits(t, schema, "plumb-routine: 1\nname: a\nsteps: [{wait: 1s, cycle: x}]"))
 }
 
 const head = "plumb-routine: 1\nname: a\n"

@@ -43,6 +43,8 @@ type tally struct {
 	judging  time.Duration
 	shown    []string
 
+	climbs climbed
+
 	check func(full, kept map[estate.Key]verdict.Verdict) // of each run
 }
 
@@ -53,7 +55,7 @@ type wrong struct {
 }
 
 func newTally() *tally {
-	return &tally{hours: map[sure]map[verdict.State]float64{}, false_: map[string]*wrong{}, missing: map[sure]int{}, silences: map[sure]int{}, opened: map[string][]int{}, messages: map[string][]int{}, delays: map[string][]float64{}}
+	return &tally{hours: map[sure]map[verdict.State]float64{}, false_: map[string]*wrong{}, missing: map[sure]int{}, silences: map[sure]int{}, climbs: climbed{acted: map[string]int{}}, opened: map[string][]int{}, messages: map[string][]int{}, delays: map[string][]float64{}}
 }
 
 // belief is what was believed of a device, and what was so, at the last look.
@@ -68,6 +70,8 @@ type belief struct {
 	told     bool
 	hungAt   time.Time
 	affected bool // by the fault of the episode
+	hung     bool // it really hung
+	climbed  bool // and a ladder would have helped it
 }
 
 // episode lets one thing go wrong in an estate of its own.
@@ -86,13 +90,15 @@ func (y *tally) live(w *world, seed uint64, f fault) {
 		beliefs[k] = &belief{}
 	}
 	opened := map[string]string{}
-	last, post := w.now, newPostbox()
+	last, post, climbs := w.now, newPostbox(), newClimber()
+	fell := w.now
 	r.each = func(changes []incident.Change) {
 		if r.looked.Equal(w.now) {
 			post.look(changes, w.now)
 		}
 		y.look(r, f, beliefs, w.now.Sub(last))
 		last = w.now
+		climbs.look(r, func(k estate.Key) { y.acts(f, beliefs[k], w.now.Sub(fell)) })
 		for _, c := range changes {
 			if c.Open() && opened[c.ID] == "" {
 				opened[c.ID] = string(c.Device) + " " + c.Text
@@ -103,11 +109,12 @@ func (y *tally) live(w *world, seed uint64, f fault) {
 			}
 		}
 	}
-	undo, fell := f.do(w), w.now
+	undo := f.do(w)
+	fell = w.now
 	w.settle()
 	for k, b := range beliefs {
 		x := w.truth(w.boxes[k])
-		b.affected = x != well && x != cutOff
+		b.affected, b.hung = x != well && x != cutOff, x == hangs
 	}
 	r.until(w.now.Add(time.Duration(240+w.rng.IntN(600)) * time.Second))
 	undo()
@@ -118,6 +125,7 @@ func (y *tally) live(w *world, seed uint64, f fault) {
 	if !post.first.IsZero() {
 		y.firsts = append(y.firsts, post.first.Sub(fell).Seconds())
 	}
+	y.ended(beliefs)
 	y.episodes++
 	y.devices += r.devices
 	y.judging += r.judging
@@ -340,6 +348,7 @@ func TestTruth(t *testing.T) {
 	}
 	require.LessOrEqual(t, y.wrong(wellHung).most, 30*time.Second)
 	require.Zero(t, y.wrong(asleepHung).n)
+	y.climbs.holds(t)
 	require.Empty(t, y.missing, "silences of three minutes without an incident")
 }
 
@@ -369,6 +378,7 @@ func (y *tally) table(seed uint64, all []fault) string {
 		return y.firsts[int(q*float64(len(y.firsts)-1))]
 	}
 	fmt.Fprintf(&b, "From a fault that somebody is told of to the first message: half within %.0f s, 90 %% within %.0f s, 99 %% within %.0f s, the %.0f s among them for which what belongs together is gathered.\n\n", at(0.5), at(0.9), at(0.99), telling.Gather.Seconds())
+	b.WriteString(y.climbs.table())
 	b.WriteString("| fault | times | incidents for each | messages for each, its end included |\n| --- | --- | --- | --- |\n")
 	for _, f := range all {
 		fmt.Fprintf(&b, "| %s | %d | %.2f | %.2f |\n", f.name, len(y.opened[f.name]), y.per(y.opened[f.name]), y.per(y.messages[f.name]))

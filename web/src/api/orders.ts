@@ -67,3 +67,29 @@ export const useSteerRun = (id: string) =>
   useChange((what: 'stop' | 'pause' | 'resume') =>
     unwrap(api.PATCH('/routine-runs/{id}', { params: { path: { id } }, body: { do: what } })),
   )
+
+export type Ladder = Schemas['Ladder']
+export type LadderPast = Schemas['LadderPast']
+
+export const useLadders = () =>
+  useQuery({
+    queryKey: ['orders', 'ladders'],
+    refetchInterval: often,
+    queryFn: ({ signal }) => unwrap(api.GET('/ladders', { signal })),
+  })
+
+export const useSetLadders = () =>
+  useChange((body: { text: string; check: boolean }) =>
+    unwrap(api.PUT('/ladders', { body: { ...body, name: 'line' } })),
+  )
+
+export const usePastOf = (name: string) =>
+  useChange(() => unwrap(api.GET('/ladders/{name}/past', { params: { path: { name }, query: { days: 90 } } })))
+
+export const useArmLadder = (name: string) =>
+  useChange((armed: boolean) => unwrap(api.PATCH('/ladders/{name}', { params: { path: { name } }, body: { armed } })))
+
+export const useResetLadder = (name: string) =>
+  useChange((device: string) =>
+    unwrap(api.POST('/ladders/{name}/reset', { params: { path: { name } }, body: device ? { device } : {} })),
+  )

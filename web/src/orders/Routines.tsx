@@ -80,6 +80,7 @@ function State({ routine: r }: { routine: Routine }) {
 function Opened({ routine: r }: { routine: Routine }) {
   const role = useSession().data?.role
   const [edits, setEdits] = useState(false)
+  const [sure, setSure] = useState(false)
   const turn = useSwitchRoutine(r.name)
   const remove = useRemoveRoutine(r.name)
   const wrong = turn.error ?? remove.error
@@ -98,8 +99,8 @@ function Opened({ routine: r }: { routine: Routine }) {
           <Button disabled={turn.isPending} onClick={() => turn.mutate(!r.off)}>
             {r.off ? 'Have it begin by itself' : 'Off: only people begin it'}
           </Button>
-          <Button disabled={remove.isPending} onClick={() => remove.mutate(undefined)}>
-            Remove it
+          <Button disabled={remove.isPending} onClick={() => (sure ? remove.mutate(undefined) : setSure(true))}>
+            {sure ? 'Yes, remove it' : 'Remove it'}
           </Button>
         </div>
       )}

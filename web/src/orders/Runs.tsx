@@ -13,6 +13,7 @@ const states: Record<Run['state'], { words: string; tone: string }> = {
   done: { words: 'done', tone: 'text-ink3' },
   failed: { words: 'failed', tone: 'font-semibold text-hung' },
   stopped: { words: 'stopped', tone: 'text-strained' },
+  shown: { words: 'would have begun', tone: 'text-ink3' },
   missed: { words: 'missed', tone: 'font-semibold text-strained' },
 }
 
@@ -41,7 +42,7 @@ export function Runs() {
                   aria-expanded={shown}
                   onClick={() => setOpen(open === r.id ? '' : r.id)}
                 >
-                  {r.routine}
+                  {r.ladder ? `${r.routine} at ${r.device}` : r.routine}
                 </button>
                 <span className={states[r.state].tone}>{states[r.state].words}</span>
                 <span className="min-w-0 break-words text-ink2">{r.note || r.why}</span>

@@ -1,4 +1,5 @@
 import { type ClockTime, useClock } from '../api/orders'
+import { Ladders } from '../orders/Ladders'
 import { Routines } from '../orders/Routines'
 import { Runs } from '../orders/Runs'
 import { At } from '../parts/time'
@@ -15,6 +16,7 @@ export function OrdersPage() {
         </p>
       </div>
       <Next />
+      <Ladders />
       <Routines />
       <Runs />
     </div>
