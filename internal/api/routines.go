@@ -293,7 +293,11 @@ func (s *Server) ListRoutineRuns(ctx context.Context, req contract.ListRoutineRu
 	}
 	out := contract.ListRoutineRuns200JSONResponse{}
 	for _, r := range all {
-		out = append(out, runView(r))
+		v := runView(r)
+		if r.Over() {
+			v.Steps = []contract.RunStep{} // whoever looks at one asks for it: a list is to be short
+		}
+		out = append(out, v)
 	}
 	return out, nil
 }

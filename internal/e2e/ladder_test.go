@@ -39,7 +39,7 @@ func TestALadder(t *testing.T) {
 	require.NoError(t, w.lab.Hang("skarvoe-router"))
 	later(func() bool { return len(runs()) == 1 }, "it says what it would do")
 	require.Equal(t, contract.RunStateShown, runs()[0].State)
-	require.Contains(t, runs()[0].Steps[0].Note, "has not been proved since the estate was changed")
+	require.Contains(t, w.flat(0, "", "routine", "show", runs()[0].ID), "has not been proved since the estate was changed")
 	require.Empty(t, reads[[]contract.Operation](w, "op", "list"))
 	w.says(0, "", "cycle", "skarvoe-router", "--hold", "5s", "--yes", "--follow")
 	w.eventually(func() bool { return w.verdict("skarvoe-router") == "steady" }, "a person has helped it")

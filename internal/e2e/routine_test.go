@@ -5,10 +5,12 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	"plumbbob/demo"
 	"plumbbob/internal/api/contract"
+	"plumbbob/internal/browser"
 )
 
 // TestRoutines: written in one line and in a file, tried, begun by hand, by what happens and over
@@ -101,4 +103,46 @@ func TestARoutineThroughACrash(t *testing.T) {
 		require.Equal(t, "standing order two", o.By)
 	}
 	p.stop(t)
+}
+
+// TestStandingOrdersInTheConsole: one is written by the form, tried, begun and seen; a ladder is
+// written, and shows what it would have done.
+func TestStandingOrdersInTheConsole(t *testing.T) {
+	w := begin(t)
+	b := w.open()
+	require.NoError(t, b.Do(browser.LogIn(w.url, "admin", w.password)))
+	w.sees(b, "54 devices, 6 sites")
+	b.Complaints()
+	require.NoError(t, b.Do(chromedp.Navigate(w.url+"/orders")))
+	w.sees(b, "Standing orders")
+	require.NoError(t, b.Do(browser.Click("Write a routine")))
+	require.NoError(t, b.Do(
+		chromedp.WaitVisible(`//option[.="inch-kiosk"]/..`, chromedp.BySearch),
+		chromedp.SetValue(`//option[.="inch-kiosk"]/..`, "inch-kiosk", chromedp.BySearch),
+		chromedp.Evaluate(`document.querySelector('option[value=""]')?.parentElement.dispatchEvent(new Event('change', {bubbles: true}))`, nil),
+		browser.Click("Write it"), browser.Click("Look whether it is right"),
+	))
+	w.sees(b, "It is right: cycle-inch-kiosk")
+	require.NoError(t, b.Do(browser.Click("Put it in force")))
+	w.sees(b, "It is in force: cycle-inch-kiosk")
+	require.NoError(t, b.Do(browser.Click("Close")))
+	w.sees(b, "every day at 03:30 · next")
+	w.says(0, "", "routine", "import", w.write("r.yaml", "plumb-routine: 1\nname: kiosk\nsteps: [{cycle: inch-kiosk, hold: 2s}]\n"))
+	w.sees(b, "by hand")
+	require.NoError(t, b.Do(browser.Click("kiosk"), browser.Click("Try it without acting")))
+	w.sees(b, "by outlet: Loses power: inch-kiosk")
+	require.NoError(t, b.Do(browser.Click("Begin it now")))
+	w.sees(b, "It has begun")
+	w.eventually(func() bool {
+		return strings.Contains(w.flat(0, "", "routine", "runs", "kiosk"), "done begun by admin")
+	}, "it is through")
+
+	require.NoError(t, b.Do(browser.Click("Write a ladder"), browser.Click("Put it in force")))
+	w.sees(b, "routers: call: duty is nobody who is told of anything")
+	w.sees(b, "It is in force, and rehearses: routers")
+	require.NoError(t, b.Do(browser.Click("Close"), browser.Click("routers"), browser.Click("What it would have done in 90 days")))
+	w.sees(b, "Its devices hung 0 times")
+	require.NoError(t, b.Do(browser.Click("Arm it: it acts from now on")))
+	w.sees(b, "armed by admin")
+	require.Empty(t, b.Complaints())
 }

@@ -163,7 +163,9 @@ func TestComplaints(t *testing.T) {
 func FuzzParse(f *testing.F) {
 	f.Add([]byte(demo.Routines))
 	f.Add([]byte(head + "steps: &a [{if: 'true', then: *a}]\n"))
+	f.Add([]byte(demo.Ladders))
 	f.Fuzz(func(t *testing.T, text []byte) {
+		_, _ = ParseLadders("f", text, around)
 		all, err := Parse("f", text, around)
 		for _, o := range all {
 			require.NoError(t, err)

@@ -30,11 +30,13 @@ func (r *Room) look(ctx context.Context, now time.Time) error {
 	if !r.Acts() {
 		return nil // it is for another service to begin
 	}
+	r.turn.Lock()
+	defer r.turn.Unlock()
 	r.mu.Lock()
 	stale := r.estate != r.Keeper.Estate()
 	r.mu.Unlock()
 	if stale {
-		if err := r.Refresh(ctx); err != nil {
+		if err := r.refresh(ctx); err != nil {
 			return err
 		}
 	}

@@ -98,6 +98,9 @@ type Room struct {
 	seen      map[string]bool // incidents that began something, or are older than us
 	estate    *estate.Estate  // that orders were last read against
 
+	// turn is held while it is seen whether something begins, and while what counts is read again: what
+	// was read before something began would have it begin once more.
+	turn  sync.Mutex
 	gate  sync.Mutex // held while it is decided whether a rung is climbed
 	acted time.Time  // since when this service acts
 }
@@ -153,6 +156,12 @@ func (r *Room) Around() orderfile.Around { return orderfile.AroundOf(r.Keeper.Es
 
 // Refresh has what is in force read again.
 func (r *Room) Refresh(ctx context.Context) error {
+	r.turn.Lock()
+	defer r.turn.Unlock()
+	return r.refresh(ctx)
+}
+
+func (r *Room) refresh(ctx context.Context) error {
 	rows, err := r.Store.Routines(ctx)
 	if err != nil {
 		return err

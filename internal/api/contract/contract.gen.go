@@ -4633,7 +4633,7 @@ type ClientInterface interface {
 	// Corresponds with PUT /profiles/{name} (the `SetProfile` operationId).
 	SetProfile(ctx context.Context, name string, body SetProfileJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListRoutineRuns What routines did, the newest first
+	// ListRoutineRuns What routines did, the newest first; without the steps of those that have ended
 	//
 	// Corresponds with GET /routine-runs (the `ListRoutineRuns` operationId).
 	ListRoutineRuns(ctx context.Context, params *ListRoutineRunsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -6703,7 +6703,7 @@ func (c *Client) SetProfile(ctx context.Context, name string, body SetProfileJSO
 	return c.Client.Do(req)
 }
 
-// ListRoutineRuns What routines did, the newest first
+// ListRoutineRuns What routines did, the newest first; without the steps of those that have ended
 //
 // Corresponds with GET /routine-runs (the `ListRoutineRuns` operationId).
 func (c *Client) ListRoutineRuns(ctx context.Context, params *ListRoutineRunsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -13758,7 +13758,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /profiles/{name} (the `SetProfile` operationId).
 	SetProfileWithResponse(ctx context.Context, name string, body SetProfileJSONRequestBody, reqEditors ...RequestEditorFn) (*SetProfileResponse, error)
 
-	// ListRoutineRunsWithResponse What routines did, the newest first
+	// ListRoutineRunsWithResponse What routines did, the newest first; without the steps of those that have ended
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -21124,7 +21124,7 @@ func (c *ClientWithResponses) SetProfileWithResponse(ctx context.Context, name s
 	return ParseSetProfileResponse(rsp)
 }
 
-// ListRoutineRunsWithResponse What routines did, the newest first
+// ListRoutineRunsWithResponse What routines did, the newest first; without the steps of those that have ended
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -25933,7 +25933,7 @@ type ServerInterface interface {
 	// SetProfile Add a profile, or replace one that was added
 	// (PUT /profiles/{name})
 	SetProfile(ctx *echo.Context, name string) error
-	// ListRoutineRuns What routines did, the newest first
+	// ListRoutineRuns What routines did, the newest first; without the steps of those that have ended
 	// (GET /routine-runs)
 	ListRoutineRuns(ctx *echo.Context, params ListRoutineRunsParams) error
 	// GetRoutineRun One run of a routine
@@ -33257,7 +33257,7 @@ type StrictServerInterface interface {
 	// SetProfile Add a profile, or replace one that was added
 	// (PUT /profiles/{name})
 	SetProfile(ctx context.Context, request SetProfileRequestObject) (SetProfileResponseObject, error)
-	// ListRoutineRuns What routines did, the newest first
+	// ListRoutineRuns What routines did, the newest first; without the steps of those that have ended
 	// (GET /routine-runs)
 	ListRoutineRuns(ctx context.Context, request ListRoutineRunsRequestObject) (ListRoutineRunsResponseObject, error)
 	// GetRoutineRun One run of a routine

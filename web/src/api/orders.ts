@@ -27,6 +27,13 @@ export const useRuns = () =>
     queryFn: ({ signal }) => unwrap(api.GET('/routine-runs', { params: { query: { limit: 50 } }, signal })),
   })
 
+/** One run, with its steps. */
+export const useRun = (id: string) =>
+  useQuery({
+    queryKey: ['orders', 'runs', id],
+    queryFn: ({ signal }) => unwrap(api.GET('/routine-runs/{id}', { params: { path: { id } }, signal })),
+  })
+
 export const useClock = () =>
   useQuery({
     queryKey: ['orders', 'clock'],

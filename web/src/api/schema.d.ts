@@ -988,7 +988,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What routines did, the newest first */
+        /** What routines did, the newest first; without the steps of those that have ended */
         get: operations["listRoutineRuns"];
         put?: never;
         post?: never;

@@ -1,6 +1,6 @@
 import { useState } from 'react'
 import { useSession } from '../api/hooks'
-import { type Run, useRuns, useSteerRun } from '../api/orders'
+import { type Run, useRun, useRuns, useSteerRun } from '../api/orders'
 import { atLeast } from '../parts/consent'
 import { At } from '../parts/time'
 import { Button, Loading, Wrong } from '../parts/ui'
@@ -47,13 +47,21 @@ export function Runs() {
                 <span className={states[r.state].tone}>{states[r.state].words}</span>
                 <span className="min-w-0 break-words text-ink2">{r.note || r.why}</span>
               </div>
-              {shown && <Steps run={r} />}
+              {shown && (r.ended ? <Ended id={r.id} /> : <Steps run={r} />)}
             </li>
           )
         })}
       </ul>
     </section>
   )
+}
+
+/** A run that is over: its steps are asked for when somebody looks. */
+function Ended({ id }: { id: string }) {
+  const run = useRun(id)
+  if (run.isPending) return <Loading what="its steps" />
+  if (run.isError) return <Wrong error={run.error} retry={() => void run.refetch()} />
+  return <Steps run={run.data} />
 }
 
 function Steps({ run: r }: { run: Run }) {
