@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"slices"
 	"sync"
 	"time"
 
@@ -107,7 +108,7 @@ func (a *Actor) AroundOf(ctx context.Context, k estate.Key) (out Around, err err
 			}
 		}
 		for _, x := range a.around.windows {
-			if !x.From.After(now) && x.Until.After(now) && (x.Device == k || x.Device == "" && x.Site == d.Site) {
+			if !x.From.After(now) && x.Until.After(now) && x.Covers(d) {
 				out.Window = cmp.Or(x.Why, "a window of "+x.By)
 			}
 		}
@@ -140,7 +141,7 @@ func (a *Actor) inUse(w operation.World) map[estate.Key]string {
 func (a *Actor) refresh(ctx context.Context, now time.Time) error {
 	a.around.mu.Lock()
 	defer a.around.mu.Unlock()
-	if a.around.read.IsZero() {
+	if a.around.read.IsZero() || slices.ContainsFunc(a.around.windows, func(x operation.Window) bool { return x.Every != "" && !x.Until.After(now) }) {
 		windows, err := a.Store.Windows(ctx, now)
 		if err != nil {
 			return err

@@ -4,12 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/calendar"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/plain"
 	"plumbbob/internal/store"
 )
 
@@ -17,6 +20,12 @@ func windowView(w operation.Window) contract.Window {
 	out := contract.Window{ID: w.ID, Site: string(w.Site), By: w.By, Why: w.Why, From: w.From.UTC(), Until: w.Until.UTC()}
 	if w.Device != "" {
 		out.Device = ptr(string(w.Device))
+	}
+	if w.Tag != "" {
+		out.Tag = &w.Tag
+	}
+	if w.Every != "" {
+		out.Every = &w.Every
 	}
 	return out
 }
@@ -42,7 +51,12 @@ func (s *Server) OpenWindow(ctx context.Context, req contract.OpenWindowRequestO
 	if b.From != nil {
 		w.From = b.From.UTC()
 	}
+	tag, tagged := strings.CutPrefix(b.On, "tag:")
 	switch d := e.Device(estate.Key(b.On)); {
+	case tagged && slices.ContainsFunc(e.Devices, func(d estate.Device) bool { return slices.Contains(d.Tags, tag) }):
+		w.Tag = tag
+	case tagged:
+		return nil, usage("no device is tagged %q", tag)
 	case d != nil:
 		w.Site, w.Device = d.Site, d.Key
 	case e.Site(estate.Key(b.On)) != nil:
@@ -60,7 +74,16 @@ func (s *Server) OpenWindow(ctx context.Context, req contract.OpenWindowRequestO
 	case len(w.Why) > maxWhy:
 		return nil, usage("the reason is longer than %d bytes", maxWhy)
 	}
-	entry := store.Entry{At: now, Site: w.Site, Device: w.Device, Who: w.By, Kind: store.EntryWindow, Why: w.Why, Result: "done", Text: fmt.Sprintf("Works on %s until %s", b.On, w.Until.In(s.zoneAt(w.Site)).Format("2 Jan 15:04"))}
+	words := fmt.Sprintf("Works on %s until %s", w.What(), w.Until.In(s.zoneAt(w.Site)).Format("2 Jan 15:04"))
+	if every := orZero(b.Every); every != "" {
+		w.Every, w.Lasts, w.Zone = every, w.Until.Sub(w.From), s.zoneAt(w.Site).String()
+		at, err := w.At(now, s.zoneAt(w.Site))
+		if err != nil {
+			return nil, usage("every: %s", err)
+		}
+		w, words = at, fmt.Sprintf("Works on %s %s, for %s", w.What(), every, plain.Span(w.Lasts))
+	}
+	entry := store.Entry{At: now, Site: w.Site, Device: w.Device, Who: w.By, Kind: store.EntryWindow, Why: w.Why, Result: "done", Text: words}
 	var err error
 	if w.ID, err = s.Store.OpenWindow(ctx, w, entry); err != nil {
 		return nil, err
@@ -74,7 +97,8 @@ func (s *Server) zoneAt(site estate.Key) *time.Location {
 	if x := s.Keeper.Estate().Site(site); x != nil {
 		return x.Zone
 	}
-	return time.UTC
+	e := s.Keeper.Estate()
+	return e.Zone(e.Standpoint)
 }
 
 // CloseWindow implements the contract.

@@ -25,13 +25,16 @@ func (a *app) windowCommand() *cobra.Command {
 				return nil
 			}
 			return a.show(ws, func() table {
-				t := table{columns: []string{"ID", "ON", "BY", inZone("FROM"), "UNTIL", "WHY"}}
+				t := table{columns: []string{"ID", "ON", "BY", inZone("FROM"), "UNTIL", "AGAIN", "WHY"}}
 				for _, w := range ws {
 					on := w.Site
-					if w.Device != nil {
+					switch {
+					case w.Device != nil:
 						on = *w.Device
+					case w.Tag != nil:
+						on = "tag:" + *w.Tag
 					}
-					t.rows = append(t.rows, row(w.ID, on, w.By, stamp(&w.From), stamp(&w.Until), w.Why))
+					t.rows = append(t.rows, row(w.ID, on, w.By, stamp(&w.From), stamp(&w.Until), deref(w.Every), w.Why))
 				}
 				return t
 			})
@@ -57,12 +60,15 @@ func (a *app) windowCommand() *cobra.Command {
 
 func (a *app) windowOpen() *cobra.Command {
 	var lasts time.Duration
-	var from, why string
+	var from, why, every string
 	c := &cobra.Command{
-		Use: "open DEVICE|SITE", Short: "Take it for a time: nobody else acts on it without being told",
+		Use: "open DEVICE|SITE|tag:NAME", Short: "Take it for a time: nobody else acts on it without being told",
 		Example: "  plumb window open skarvoe --for 2h --why \"new cables\"",
-		Args:    args(1, 1, "plumb window open DEVICE|SITE [--for 2h] [--from TIME] [--why TEXT]"),
+		Args:    args(1, 1, "plumb window open DEVICE|SITE|tag:NAME [--for 2h] [--from TIME | --every 'every sun at 02:00'] [--why TEXT]"),
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
+			if from != "" && every != "" {
+				return fail(ExitUsage, "--from and --every: only one of them")
+			}
 			begins := time.Now()
 			w := contract.WindowRequest{On: given[0], Why: &why}
 			if from != "" {
@@ -73,9 +79,16 @@ func (a *app) windowOpen() *cobra.Command {
 				begins, w.From = at, &at
 			}
 			w.Until = begins.Add(lasts)
+			if every != "" {
+				w.From, w.Every = &begins, &every
+			}
 			got, err := ask[contract.Window](s)(s.OpenWindow(c.Context(), w))
 			if err != nil {
 				return err
+			}
+			if every != "" {
+				fmt.Fprintf(a.out, "%s is yours %s, next %s to %s (window %d).\n", given[0], every, datedZone(got.From), datedZone(got.Until), got.ID)
+				return nil
 			}
 			fmt.Fprintf(a.out, "%s is yours until %s (window %d).\n", given[0], datedZone(got.Until), got.ID)
 			return nil
@@ -83,6 +96,7 @@ func (a *app) windowOpen() *cobra.Command {
 	}
 	spanVar(c.Flags(), &lasts, "for", 2*time.Hour, positive, "how long")
 	c.Flags().StringVar(&from, "from", "", "when it begins: 22:30, or 2026-03-01 22:30, here; now by default")
+	c.Flags().StringVar(&every, "every", "", "again and again, by the clocks of the site: 'every sun at 02:00'")
 	c.Flags().StringVar(&why, "why", "", "the reason, for whoever finds it in the way")
 	return c
 }

@@ -50,6 +50,17 @@ func TestRoutines(t *testing.T) {
 	w.eventually(func() bool { return len(w.lab.Post.Letters()) == 2 }, "and that it is closed again")
 	require.Equal(t, "The door of the comms room is closed again", w.lab.Post.Letters()[1].Subject)
 
+	// Windows stand in the way of what acts by itself, unless it says that it goes ahead against them.
+	require.Contains(t, w.flat(2, "", "window", "open", "tag:nothing"), `no device is tagged "nothing"`)
+	require.Contains(t, w.flat(2, "", "window", "open", "skarvoe", "--every", "now and then"), `"now and then" is no time`)
+	require.Contains(t, w.flat(2, "", "window", "open", "skarvoe", "--every", "every day at 03:00", "--from", "22:30"), "only one of them")
+	require.Contains(t, w.flat(0, "", "window", "open", "skarvoe", "--every", "every day at 03:00", "--for", "30m"), "skarvoe is yours every day at 03:00, next")
+	require.Contains(t, w.flat(0, "", "window", "open", "tag:out-of-band", "--every", "every minute", "--for", "1m", "--why", "trial"), "tag:out-of-band is yours every minute")
+	require.Contains(t, w.flat(0, "", "window", "list"), "every minute trial")
+	w.says(0, "", "routine", "import", w.write("cells.yaml", "plumb-routine: 1\nname: cell\nsteps: [{cycle: tamsin-cell, hold: 2s}]\n---\nplumb-routine: 1\nname: cell-now\nsteps: [{cycle: tamsin-cell, hold: 2s, lift: [window], why: it is agreed}]\n"))
+	require.Contains(t, w.flat(1, "", "routine", "run", "cell", "--yes", "--follow"), "is working on what is tagged out-of-band until")
+	require.Contains(t, w.flat(0, "", "routine", "run", "cell-now", "--yes", "--follow"), "cell-now: done")
+
 	// By whoever has the token, and by nobody else.
 	w.says(0, "a-token-of-some-length\n", "secret", "set", "door", "--token")
 	w.says(0, "", "routine", "import", w.write("hook.yaml", "plumb-routine: 1\nname: hook\nwith: {device: \"\"}\nwhen: [{webhook: door}]\nsteps: [{cycle: \"${device}\"}, {wait: 1h}]\n"))

@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"plumbbob/internal/core/clock"
 	"plumbbob/internal/core/condition"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/incident"
@@ -277,7 +278,7 @@ func (p *parser) trigger(at []string, t trigger) (out routine.Trigger) {
 	}
 	switch {
 	case t.At != "":
-		c, err := routine.At(t.At, p.zone)
+		c, err := clock.At(t.At, p.zone)
 		if err != nil {
 			p.Fault(append(at, "at"), "%s", err)
 		}

@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"fmt"
+	"strconv"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -14,10 +16,14 @@ import (
 // OpenWindow records that something belongs to somebody for a time, and returns
 // the number of that.
 func (s *Store) OpenWindow(ctx context.Context, w operation.Window, entry Entry) (id int64, err error) {
+	until := w.Until
+	if w.Every != "" {
+		until = forEver
+	}
 	err = s.within(ctx, func(tx *sqlx.Tx) error {
 		r, err := tx.ExecContext(ctx, `
-			INSERT INTO work_window (site, device, who, why, from_at, until_at) VALUES (?, ?, ?, ?, ?, ?)`,
-			w.Site, w.Device, w.By, w.Why, w.From, w.Until)
+			INSERT INTO work_window (site, device, who, why, from_at, until_at, tag, every, lasts_s, zone) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			w.Site, w.Device, w.By, w.Why, w.From, until, w.Tag, w.Every, int(w.Lasts.Seconds()), w.Zone)
 		if err != nil {
 			return err
 		}
@@ -29,6 +35,9 @@ func (s *Store) OpenWindow(ctx context.Context, w operation.Window, entry Entry)
 	return id, err
 }
 
+// forEver is when a window ends that comes again and again.
+var forEver = time.Date(9999, 12, 31, 0, 0, 0, 0, time.UTC)
+
 // CloseWindow ends a window before its time. ErrConflict means that it has ended.
 func (s *Store) CloseWindow(ctx context.Context, id int64, at time.Time, entry Entry) error {
 	return s.within(ctx, func(tx *sqlx.Tx) error {
@@ -39,7 +48,8 @@ func (s *Store) CloseWindow(ctx context.Context, id int64, at time.Time, entry E
 	})
 }
 
-// Windows lists those that have not ended, the one that ends first before the others.
+// Windows lists those that have not ended, the one that ends first before the others, and behind them
+// those that come again and again, as they are open now or next.
 func (s *Store) Windows(ctx context.Context, now time.Time) ([]operation.Window, error) {
 	var rows []struct {
 		ID     int64      `db:"id"`
@@ -49,11 +59,27 @@ func (s *Store) Windows(ctx context.Context, now time.Time) ([]operation.Window,
 		Why    string     `db:"why"`
 		From   time.Time  `db:"from_at"`
 		Until  time.Time  `db:"until_at"`
+		Tag    string     `db:"tag"`
+		Every  string     `db:"every"`
+		Lasts  int        `db:"lasts_s"`
+		Zone   string     `db:"zone"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT id, site, device, who, why, from_at, until_at FROM work_window WHERE until_at > ? ORDER BY until_at, id`, now)
-	out := make([]operation.Window, len(rows))
-	for i, r := range rows {
-		out[i] = operation.Window{ID: r.ID, Site: r.Site, Device: r.Device, By: r.Who, Why: r.Why, From: r.From, Until: r.Until}
+	err := s.db.SelectContext(ctx, &rows, `SELECT id, site, device, who, why, from_at, until_at, tag, every, lasts_s, zone FROM work_window WHERE until_at > ? ORDER BY until_at, id`, now)
+	out := make([]operation.Window, 0, len(rows))
+	for _, r := range rows {
+		w := operation.Window{
+			ID: r.ID, Site: r.Site, Device: r.Device, By: r.Who, Why: r.Why, From: r.From, Until: r.Until, Tag: r.Tag, Every: r.Every, Lasts: time.Duration(r.Lasts) * time.Second, Zone: r.Zone,
+		}
+		zone, err := time.LoadLocation(w.Zone)
+		var at operation.Window
+		if err == nil {
+			at, err = w.At(now, zone)
+		}
+		if err != nil {
+			s.Health.Ails("window "+strconv.FormatInt(r.ID, 10), fmt.Sprintf("the window %d of %s is left out: %s", r.ID, r.Who, err))
+			continue
+		}
+		out = append(out, at)
 	}
 	return out, sorted(err)
 }

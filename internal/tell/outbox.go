@@ -13,6 +13,7 @@ import (
 
 	"plumbbob/internal/bus"
 	"plumbbob/internal/calendar"
+	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/incident"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/telling"
@@ -270,10 +271,11 @@ func (o *Outbox) Subject(i *incident.Incident, now time.Time) telling.Subject {
 	if i.ShelvedAt(now) {
 		s.HeldUntil, s.HeldWhy = i.Shelved.Until, "it was shelved by "+i.Shelved.By
 	}
+	d := &estate.Device{Key: i.Device, Site: i.Site, Tags: a.Tags}
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	for _, w := range o.windows {
-		if (w.Device == i.Device || w.Device == "" && w.Site == i.Site) && !now.Before(w.From) && now.Before(w.Until) && w.Until.After(s.HeldUntil) {
+		if w.Covers(d) && !now.Before(w.From) && now.Before(w.Until) && w.Until.After(s.HeldUntil) {
 			s.HeldUntil, s.HeldWhy = w.Until, fmt.Sprintf("%s worked on it: %s", w.By, w.Why)
 		}
 	}

@@ -3431,20 +3431,29 @@ type Window struct {
 	By string `json:"by"`
 
 	// Device absent for the whole site
-	Device *string   `json:"device,omitempty"`
-	From   time.Time `json:"from"`
-	ID     int64     `json:"id"`
-	Site   string    `json:"site"`
-	Until  time.Time `json:"until"`
-	Why    string    `json:"why"`
+	Device *string `json:"device,omitempty"`
+
+	// Every it comes again and again; from and until are those of the time that it is open
+	Every *string   `json:"every,omitempty"`
+	From  time.Time `json:"from"`
+	ID    int64     `json:"id"`
+	Site  string    `json:"site"`
+
+	// Tag instead: all devices with it
+	Tag   *string   `json:"tag,omitempty"`
+	Until time.Time `json:"until"`
+	Why   string    `json:"why"`
 }
 
 // WindowRequest defines model for WindowRequest.
 type WindowRequest struct {
+	// Every it comes again and again, as in every sun at 02:00, and lasts as long as from and until are apart
+	Every *string `json:"every,omitempty"`
+
 	// From now by default
 	From *time.Time `json:"from,omitempty"`
 
-	// On a device or a site
+	// On a device or a site; or tag:NAME, all devices with it
 	On    string    `json:"on"`
 	Until time.Time `json:"until"`
 	Why   *string   `json:"why,omitempty"`

@@ -143,14 +143,10 @@ func (p *Preview) interlocks(w World) {
 func (p *Preview) siteLocks(w World, lock func(string, Lift, string, ...any)) {
 	d := w.Estate.Device(p.Device)
 	for _, x := range w.Windows {
-		if x.By == w.Asker.By() || !p.touches(x, d) {
+		if x.By == w.Asker.By() || !p.touches(w, x, d) {
 			continue
 		}
-		what := string(x.Device)
-		if what == "" {
-			what = string(x.Site)
-		}
-		lock(LockWindow, LiftByReason, "%s is working on %s until %s: %s. Ask them first", x.By, what, x.Until.In(w.Estate.Zone(d.Key)).Format("15:04"), cmp.Or(x.Why, "no reason was given"))
+		lock(LockWindow, LiftByReason, "%s is working on %s until %s: %s. Ask them first", x.By, x.What(), x.Until.In(w.Estate.Zone(d.Key)).Format("15:04"), cmp.Or(x.Why, "no reason was given"))
 	}
 	most := hourly(w.Estate.Site(d.Site))
 	if n := w.Recent[d.Site]; n >= most {
@@ -167,11 +163,14 @@ func hourly(s *estate.Site) int {
 }
 
 // touches says whether what a window is for is affected.
-func (p *Preview) touches(x Window, d *estate.Device) bool {
-	if x.Device == "" {
-		return x.Site == d.Site
+func (p *Preview) touches(w World, x Window, d *estate.Device) bool {
+	if x.Covers(d) {
+		return true
 	}
-	return x.Device == d.Key || slices.ContainsFunc(p.Loses, func(l estate.Loss) bool { return l.Device == x.Device })
+	if x.Device == "" && x.Tag == "" {
+		return false // whoever works on a site minds what is there
+	}
+	return slices.ContainsFunc(p.Loses, func(l estate.Loss) bool { return x.Covers(w.Estate.Device(l.Device)) })
 }
 
 // powerLocks: what has to carry it must be able to.

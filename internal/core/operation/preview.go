@@ -35,18 +35,6 @@ type World struct {
 	Windows []Window              // that are open now
 }
 
-// A Window is a time in which a device, or a whole site, belongs to somebody
-// who works on it.
-type Window struct {
-	ID     int64
-	Site   estate.Key
-	Device estate.Key // empty: the whole site
-	By     string
-	Why    string
-	From   time.Time
-	Until  time.Time
-}
-
 // GearTraits is what a kind of gear can do, as its profile says.
 type GearTraits struct {
 	CyclesItself   bool

@@ -2,7 +2,6 @@
 // something happens, or when somebody begins it.
 //
 //	routine.go  what a routine is: when it begins, and its steps
-//	clock.go    stated times, by the clock on the wall of a place
 //	compile.go  the steps as a program that can be stopped and taken up anywhere
 //	run.go      the machine that carries one out: events in, commands out
 //
@@ -14,6 +13,7 @@ import (
 	"regexp"
 	"time"
 
+	"plumbbob/internal/core/clock"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/operation"
 )
@@ -36,7 +36,7 @@ type Routine struct {
 
 // A Trigger is what begins a routine. One of its parts is given.
 type Trigger struct {
-	At     *Clock
+	At     *clock.Clock
 	Late   time.Duration // how late it may begin; what is later than that is missed
 	While  string        // a condition that begins to hold
 	For    time.Duration // how long it has to hold, or not to hold any more

@@ -2838,15 +2838,19 @@ export interface components {
             site: string;
             /** @description absent for the whole site */
             device?: string;
+            /** @description instead: all devices with it */
+            tag?: string;
             by: string;
             why: string;
             /** Format: date-time */
             from: string;
             /** Format: date-time */
             until: string;
+            /** @description it comes again and again; from and until are those of the time that it is open */
+            every?: string;
         };
         WindowRequest: {
-            /** @description a device or a site */
+            /** @description a device or a site; or tag:NAME, all devices with it */
             on: string;
             /**
              * Format: date-time
@@ -2855,6 +2859,8 @@ export interface components {
             from?: string;
             /** Format: date-time */
             until: string;
+            /** @description it comes again and again, as in every sun at 02:00, and lasts as long as from and until are apart */
+            every?: string;
             why?: string;
         };
         Calendar: {

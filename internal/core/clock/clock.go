@@ -1,4 +1,5 @@
-package routine
+// Package clock is times that come again and again, by the clock on the wall of a place.
+package clock
 
 import (
 	"fmt"
