@@ -5,53 +5,38 @@ import { Button } from '../parts/ui'
 import { field } from './field'
 import { oneLine, verbs } from './oneLine'
 import { Trial } from './Trial'
+import { Writing } from './Writing'
 
 /** Writes a routine: the commonest by a form, all others as text. */
 export function Editor({ text: begun, onDone }: { text: string; onDone: () => void }) {
   const [text, setText] = useState(begun)
   const set = useSetRoutines()
   const trial = useTryRoutine()
-  const busy = set.isPending || trial.isPending
-  const wrong = set.error ?? trial.error
+  const onText = (next: string) => {
+    setText(next)
+    trial.reset()
+  }
+  const tries = (
+    <Button disabled={trial.isPending || text === ''} onClick={() => trial.mutate({ text, with: {} })}>
+      Try it without acting
+    </Button>
+  )
   return (
     <div className="flex flex-col gap-2">
-      {begun === '' && <OneLine onWritten={setText} />}
-      <textarea
-        aria-label="The routine"
-        className="h-80 w-full rounded-md border border-rule2 bg-panel p-2 font-mono text-[12px]"
-        spellCheck={false}
-        value={text}
-        onChange={(e) => {
-          setText(e.target.value)
-          set.reset()
-          trial.reset()
-        }}
-      />
-      {wrong && <pre className="text-[12.5px] whitespace-pre-wrap text-hung">{wrong.message}</pre>}
-      {set.data?.lacks.map((l) => (
-        <p key={l} className="border-l-2 border-strained pl-2 text-[12.5px] text-ink2">
-          {l}
-        </p>
-      ))}
-      {set.isSuccess && (
-        <p className="text-[12.5px] text-ink2">
-          {set.variables.check ? 'It is right' : 'It is in force'}: {set.data.names.join(', ')}
-          {set.data.next.map((n) => ` · begins next ${new Date(n.at).toLocaleString()}`)}
-        </p>
-      )}
-      {trial.isSuccess && <Trial steps={trial.data} />}
-      <div className="flex flex-wrap gap-2">
-        <Button disabled={busy || text === ''} onClick={() => set.mutate({ text, check: true })}>
-          Look whether it is right
-        </Button>
-        <Button disabled={busy || text === ''} onClick={() => trial.mutate({ text, with: {} })}>
-          Try it without acting
-        </Button>
-        <Button tone="strong" disabled={busy || text === ''} onClick={() => set.mutate({ text, check: false })}>
-          Put it in force
-        </Button>
-        <Button onClick={onDone}>Close</Button>
-      </div>
+      {begun === '' && <OneLine onWritten={onText} />}
+      <Writing
+        label="The routine"
+        text={text}
+        onText={onText}
+        set={set}
+        counts="It is in force"
+        busy={trial.isPending}
+        more={tries}
+        onDone={onDone}
+      >
+        {trial.isError && <pre className="text-[12.5px] whitespace-pre-wrap text-hung">{trial.error.message}</pre>}
+        {trial.isSuccess && <Trial steps={trial.data} />}
+      </Writing>
     </div>
   )
 }

@@ -12,6 +12,7 @@ import {
 import { atLeast } from '../parts/consent'
 import { At, age } from '../parts/time'
 import { Button, Loading, Wrong } from '../parts/ui'
+import { Writing } from './Writing'
 
 const here = Intl.DateTimeFormat().resolvedOptions().timeZone
 
@@ -169,42 +170,6 @@ function Past({ past: p }: { past: LadderPast }) {
 function Text({ text: begins, onDone }: { text: string; onDone: () => void }) {
   const [text, setText] = useState(begins)
   const set = useSetLadders()
-  return (
-    <div className="mt-2 flex flex-col gap-2">
-      <textarea
-        aria-label="The ladder"
-        className="h-80 w-full rounded-md border border-rule2 bg-panel p-2 font-mono text-[12px]"
-        spellCheck={false}
-        value={text}
-        onChange={(e) => {
-          setText(e.target.value)
-          set.reset()
-        }}
-      />
-      {set.isError && <pre className="text-[12.5px] whitespace-pre-wrap text-hung">{set.error.message}</pre>}
-      {set.data?.lacks.map((l) => (
-        <p key={l} className="border-l-2 border-strained pl-2 text-[12.5px] text-ink2">
-          {l}
-        </p>
-      ))}
-      {set.isSuccess && (
-        <p className="text-[12.5px] text-ink2">
-          {set.variables.check ? 'It is right' : 'It is in force, and rehearses'}: {set.data.names.join(', ')}
-        </p>
-      )}
-      <div className="flex flex-wrap gap-2">
-        <Button disabled={set.isPending || text === ''} onClick={() => set.mutate({ text, check: true })}>
-          Look whether it is right
-        </Button>
-        <Button
-          tone="strong"
-          disabled={set.isPending || text === ''}
-          onClick={() => set.mutate({ text, check: false })}
-        >
-          Put it in force
-        </Button>
-        <Button onClick={onDone}>Close</Button>
-      </div>
-    </div>
-  )
+  const counts = 'It is in force, and rehearses'
+  return <Writing label="The ladder" text={text} onText={setText} set={set} counts={counts} onDone={onDone} />
 }
