@@ -66,7 +66,11 @@ func answersNow(r *run, k estate.Key) bool {
 	was := r.rng
 	r.rng = rand.New(rand.NewPCG(uint64(r.now.UnixNano()), uint64(len(k))))
 	defer func() { r.rng = was }()
-	a := r.question(subject{Device: k})
+	s := subject{Device: k}
+	if d := r.e.Device(k); len(d.Probes) == 0 { // gear has a card alone
+		s.Name = d.Endpoints[0].Name
+	}
+	a := r.question(s)
 	return a.r.OK || a.r.Wrong
 }
 

@@ -97,8 +97,9 @@ func (y *tally) live(w *world, seed uint64, f fault) {
 			post.look(changes, w.now)
 		}
 		y.look(r, f, beliefs, w.now.Sub(last))
-		last = w.now
-		climbs.look(r, func(k estate.Key) { y.acts(f, beliefs[k], w.now.Sub(fell)) })
+		if last = w.now; r.looked.Equal(w.now) {
+			climbs.look(r, func(k estate.Key) { y.acts(f, beliefs[k], w.now.Sub(fell)) })
+		}
 		for _, c := range changes {
 			if c.Open() && opened[c.ID] == "" {
 				opened[c.ID] = string(c.Device) + " " + c.Text
