@@ -26,7 +26,7 @@ func (s *Server) hook(c *echo.Context) error {
 	name, given := c.Param("name"), bearer(c.Request())
 	ctx := c.Request().Context()
 	r := s.Orders.Find(name)
-	if r == nil || !s.hasToken(ctx, r, given) {
+	if r == nil || !s.hasToken(r, given) {
 		return no(http.StatusUnauthorized, "nothing begins here with that token")
 	}
 	var with map[string]string
@@ -50,13 +50,13 @@ func (s *Server) hook(c *echo.Context) error {
 }
 
 // hasToken says whether a token is one with which a routine is begun.
-func (s *Server) hasToken(ctx context.Context, r *routine.Routine, given string) bool {
+func (s *Server) hasToken(r *routine.Routine, given string) bool {
 	is := false
 	for _, t := range r.When {
 		if t.Secret == "" {
 			continue
 		}
-		v, err := s.secret(ctx, t.Secret)
+		v, err := s.Keyring.Secret(t.Secret) // from memory: nobody here has logged in
 		if err == nil && v.Kind == secret.Token && len(v.Password) >= LeastToken && subtle.ConstantTimeCompare([]byte(v.Password), []byte(given)) == 1 {
 			is = true
 		}

@@ -84,6 +84,7 @@ type Parts struct {
 type Keyring interface {
 	SetSecret(name string, v secret.Value)
 	RemoveSecret(name string)
+	Secret(name string) (secret.Value, error)
 	Reopen(profile string)
 }
 

@@ -282,7 +282,7 @@ func (r *Room) decide(ctx context.Context, l *Ladder, c routine.Begin, x *routin
 	defer r.gate.Unlock()
 	s := r.situation(ctx, l, c.Op.N, x.Device, c.ID, now)
 	s.Climb, s.Began = x.ID, x.Began
-	s.Person = r.person(ctx, x)
+	s.Person = r.person(ctx, x, s.Verdict.Since)
 	d := l.Gate(c.Op.N, s)
 	if d.Answer != ladder.Go {
 		return d
@@ -294,14 +294,18 @@ func (r *Room) decide(ctx context.Context, l *Ladder, c routine.Begin, x *routin
 	return d
 }
 
-// person is who has operated a device since a climb there began.
-func (r *Room) person(ctx context.Context, x *routine.Run) string {
+// person is who has operated a device since it hung, or since a climb there began.
+func (r *Room) person(ctx context.Context, x *routine.Run, hung time.Time) string {
+	since := x.Began
+	if hung.Before(since) {
+		since = hung
+	}
 	ops, err := r.Store.Operations(ctx, store.OperationFilter{Device: x.Device, Limit: 10})
 	if err != nil {
 		return "" // what cannot be read holds it elsewhere
 	}
 	for _, o := range ops {
-		if o.Asked.After(x.Began) && !strings.HasPrefix(o.By, string(operation.StandingOrder)+" ") {
+		if o.Asked.After(since) && !strings.HasPrefix(o.By, string(operation.StandingOrder)+" ") {
 			return o.By
 		}
 	}

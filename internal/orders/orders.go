@@ -126,8 +126,8 @@ func (r *Room) Run(ctx context.Context) error {
 	resumed := false
 	for {
 		if !resumed {
-			resumed = r.resume(ctx)
 			r.acted = time.Now()
+			resumed = r.resume(ctx)
 		}
 		if resumed {
 			r.trouble(ctx, r.look(ctx, time.Now().UTC()))

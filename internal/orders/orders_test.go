@@ -472,7 +472,7 @@ func TestClimb(t *testing.T) {
 	// A person has it go on. Meanwhile it was seen where the cable leads.
 	require.NoError(t, w.Store.SaveEstate(w.ctx, 0, "ann", "x", nil, store.Entry{At: t0, Kind: store.EntryEstate}))
 	time.Sleep(10 * time.Millisecond) // the record has milliseconds
-	o := &operation.Operation{ID: "proof", Order: operation.Order{Kind: operation.Cycle, Device: "modem", Site: "pier", Outlets: []estate.End{estate.OutletEnd("pdu", 1)}, By: "ann", Asked: time.Now().UTC()}}
+	o := &operation.Operation{ID: "proof", Order: operation.Order{Kind: operation.Cycle, Device: "modem", Site: "pier", Outlets: []estate.End{estate.OutletEnd("pdu", 1)}, By: "standing order help", Asked: time.Now().UTC()}}
 	require.NoError(t, w.Store.CreateOperation(w.ctx, o, store.Entry{At: o.Asked, Kind: store.EntryOperationAsked}))
 	o.State, o.Ended, o.SilentAt = operation.Done, o.Asked, o.Asked
 	require.NoError(t, w.Store.EndOperation(w.ctx, o, store.Entry{At: o.Asked, Kind: store.EntryOperationEnded}))

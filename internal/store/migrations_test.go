@@ -2,8 +2,12 @@ package store_test
 
 import (
 	"fmt"
+	"io"
 	"io/fs"
+	"math"
+	"net"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"github.com/jmoiron/sqlx"
@@ -67,4 +71,43 @@ func schema(t *testing.T, db *sqlx.DB, name string) (words []string) {
 		words = append(words, some...)
 	}
 	return words
+}
+
+// TestMigrationsGoOn: connections that are lost while the tables are made do not end a first start.
+func TestMigrationsGoOn(t *testing.T) {
+	c := storetest.Config(t)
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer func() { _ = ln.Close() }()
+	var lost atomic.Int32
+	go func() {
+		for {
+			near, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			far, err := net.Dial(c.Net, c.Addr)
+			if err != nil {
+				_ = near.Close()
+				return
+			}
+			go func() {
+				defer func() { _ = near.Close(); _ = far.Close() }()
+				most := int64(math.MaxInt64)
+				if lost.Load() < 2 {
+					most = 8 << 10
+				}
+				if n, _ := io.CopyN(far, near, most); n == most {
+					lost.Add(1)
+				}
+			}()
+			go func() { _, _ = io.Copy(near, far) }()
+		}
+	}()
+	through := c.Clone()
+	through.Net, through.Addr = "tcp", ln.Addr().String()
+	s, err := store.Open(t.Context(), through)
+	require.NoError(t, err)
+	require.NoError(t, s.Close())
+	require.EqualValues(t, 2, lost.Load())
 }

@@ -63,7 +63,7 @@ func Open(ctx context.Context, c *mysql.Config) (*Store, error) {
 	if err := s.fits(ctx); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
-	if err := migrate(ctx, s.db.DB); err != nil {
+	if err := s.upToDate(ctx); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
 	if err := s.sealJournal(ctx); err != nil {
@@ -145,6 +145,29 @@ func ParseDSN(dsn string) (*mysql.Config, error) {
 		return nil, fmt.Errorf("--database: %w: write user:password@tcp(host:3306)/database", err)
 	}
 	return c, nil
+}
+
+// How often the tables are brought up to date when the database goes away meanwhile, and how long is
+// waited in between.
+const (
+	migrateTries = 5
+	migrateAgain = time.Second
+)
+
+// upToDate brings the tables up to date. Each change of them can be made again, so one in which the
+// connection was lost is: a server that is only slow must not keep a service from its first start.
+func (s *Store) upToDate(ctx context.Context) error {
+	for try := 1; ; try++ {
+		err := migrate(ctx, s.db.DB)
+		if !errors.Is(err, ErrAway) || try == migrateTries {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return err
+		case <-time.After(migrateAgain):
+		}
+	}
 }
 
 func migrate(ctx context.Context, db *sql.DB) error {

@@ -67,6 +67,7 @@ func between(t *testing.T, d Door, src Source, o Options) (*Viewer, error) {
 	ended := make(chan error, 1)
 	go func() {
 		c, err := ln.Accept()
+		_ = ln.Close() // not before: what has not been accepted is reset by that
 		if err == nil {
 			err = Serve(t.Context(), c, "a box", d, src)
 		}
@@ -74,7 +75,6 @@ func between(t *testing.T, d Door, src Source, o Options) (*Viewer, error) {
 	}()
 	conn, err := net.Dial("tcp", ln.Addr().String())
 	require.NoError(t, err)
-	require.NoError(t, ln.Close())
 	o.Within = time.Minute
 	v, err := Connect(t.Context(), conn, o)
 	t.Cleanup(func() {
