@@ -16,9 +16,13 @@ import (
 
 // How often it is looked for answers, and for how long they count.
 const (
-	listenEvery = 20 * time.Second
-	answersFor  = 24 * time.Hour
-	longestSaid = 100
+	listenEvery = 5 * time.Second
+
+	// Most answers come soon; later the modem is left to those who call.
+	answersSoon  = 10 * time.Minute
+	listenSeldom = 4 // times less often
+	answersFor   = 24 * time.Hour
+	longestSaid  = 100
 )
 
 // code is what stands somewhere in an answer.
@@ -73,19 +77,24 @@ var ErrNotHere = errors.New("no answer is taken here with that token")
 func (o *Outbox) listens(ctx context.Context) {
 	tick := time.NewTicker(listenEvery)
 	defer tick.Stop()
-	for {
+	for n := 0; ; n++ {
 		select {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
 		}
+		since := answersSoon
+		if n%listenSeldom == 0 {
+			since = answersFor
+		}
 		if o.Acts() {
-			o.takeTexts(ctx)
+			o.takeTexts(ctx, since)
 		}
 	}
 }
 
-func (o *Outbox) takeTexts(ctx context.Context) {
+// takeTexts takes those of channels by which somebody was told since a while.
+func (o *Outbox) takeTexts(ctx context.Context, since time.Duration) {
 	o.mu.Lock()
 	phones := map[string]string{} // by channel
 	for name, s := range o.channels {
@@ -95,7 +104,7 @@ func (o *Outbox) takeTexts(ctx context.Context) {
 	}
 	o.mu.Unlock()
 	for name, port := range phones {
-		awaited, err := o.Store.Awaited(ctx, name, time.Now().Add(-answersFor))
+		awaited, err := o.Store.Awaited(ctx, name, time.Now().Add(-since))
 		if err == nil && awaited {
 			err = o.TakeTexts(ctx, port, func(m sms.Message) error { return o.answered(ctx, m) })
 		}

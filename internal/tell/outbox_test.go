@@ -235,7 +235,7 @@ func TestAnswers(t *testing.T) {
 	text = strings.Replace(text, `from: "00:00", until: "00:00"`, `from: "00:00", until: "00:00", but: critical`, 1)
 	require.NoError(t, o.Store.SetTelling(t.Context(), store.TellingVersion{At: noon, Who: "ann", Text: text}))
 	require.NoError(t, o.Refresh(t.Context()))
-	o.takeTexts(t.Context())
+	o.takeTexts(t.Context(), answersFor)
 	require.Nil(t, o.replies)
 	o.saved()
 	require.NoError(t, o.send(t.Context(), time.Now().UTC()))
@@ -245,7 +245,7 @@ func TestAnswers(t *testing.T) {
 	require.Contains(t, o.texts[0], "To see to router answer "+said)
 
 	o.replies = []sms.Message{{Number: "+298999999", Text: said}, {Number: "+298123456", Text: "what?"}, {Number: "+298123456", Text: "ok, " + strings.ToLower(said) + "!"}}
-	o.takeTexts(t.Context())
+	o.takeTexts(t.Context(), answersFor)
 	require.Equal(t, []string{"abc tom"}, o.seen)
 	entries, err := o.Store.Journal(t.Context(), store.JournalFilter{Limit: 10})
 	require.NoError(t, err)
