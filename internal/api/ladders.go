@@ -238,8 +238,7 @@ func (s *Server) firstRung(ctx context.Context, l *orders.Ladder, k estate.Key) 
 	if r.Routine != "" {
 		return "run " + r.Routine
 	}
-	by := operation.Asker{Kind: operation.StandingOrder, Name: l.Row.Name, Role: operation.Operator}
-	ok, says := s.Orders.TryOne(ctx, operation.Intent{Kind: r.Kind, Device: k, Means: r.Means, Hold: r.Hold}, by)
+	ok, says := s.Orders.TryOne(ctx, operation.Intent{Kind: r.Kind, Device: k, Means: r.Means, Hold: r.Hold}, l.Row.Name)
 	if !ok {
 		return says
 	}

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"plumbbob/internal/core/clock"
@@ -183,7 +184,6 @@ type parser struct {
 	f         file
 	r         routine.Routine
 	zone      *time.Location
-	language  *condition.Language
 	about     map[estate.Key]bool
 	stepsRead int
 }
@@ -218,7 +218,6 @@ func (p *parser) begin(name, title, site string) {
 		p.Fault([]string{"site"}, "there is no site %q in the estate", site)
 		p.zone = time.UTC
 	}
-	p.language = condition.New(nil, p.zone)
 }
 
 func (p *parser) read() {
@@ -319,9 +318,13 @@ func (p *parser) duration(path []string, text string, least, most time.Duration)
 	return d
 }
 
+// language is the one that texts are checked in. It takes a while to make, and is the same for all:
+// clocks count only where a condition is asked.
+var language = sync.OnceValue(func() *condition.Language { return condition.New(nil, time.UTC) })
+
 // condition checks an expression.
 func (p *parser) condition(path []string, text string) {
-	c, err := p.language.Compile(text)
+	c, err := language().Compile(text)
 	if err != nil {
 		p.Fault(path, "%s: %s", path[len(path)-1], err)
 		return

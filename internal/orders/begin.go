@@ -238,20 +238,23 @@ type beginning struct {
 func (r *Room) missed(ctx context.Context, x beginning, why string, now time.Time) error {
 	run := routine.New(x.id, x.o.Routine, nil, nil, r.asker(x), why, now)
 	run.State, run.Ended = routine.Missed, now
-	return r.create(ctx, run, x, "missed")
+	_, err := r.create(ctx, run, x, "missed")
+	return err
 }
 
-// create puts a run on record. One that is there already was begun before a crash.
-func (r *Room) create(ctx context.Context, run *routine.Run, x beginning, result string) error {
-	err := r.Store.CreateRun(ctx, run, x.dealt, r.entry(run, run.Began, "Routine "+run.Routine+" begins: "+run.Why, result))
+// create puts a run on record; fresh is false of one that is there already, which was begun before a
+// crash.
+func (r *Room) create(ctx context.Context, run *routine.Run, x beginning, result string) (fresh bool, err error) {
+	err = r.Store.CreateRun(ctx, run, x.dealt, r.entry(run, run.Began, "Routine "+run.Routine+" begins: "+run.Why, result))
 	if errors.Is(err, store.ErrConflict) {
-		return r.deal(ctx, x.o, x.dealt)
+		return false, r.deal(ctx, x.o, x.dealt)
 	}
-	if err == nil {
-		r.dealt(x.o, x.dealt)
-		r.written()
+	if err != nil {
+		return false, err
 	}
-	return err
+	r.dealt(x.o, x.dealt)
+	r.written()
+	return true, nil
 }
 
 // begin begins a run. That it cannot be begun is on record as well: it is not tried each second.
@@ -262,29 +265,31 @@ func (r *Room) begin(ctx context.Context, x beginning, now time.Time) error {
 	run := routine.New(x.id, x.o.Routine, ops, x.with, r.asker(x), x.why, now)
 	if err != nil {
 		run.State, run.Ended, run.Note = routine.Failed, now, err.Error()
-		return r.create(ctx, run, x, "failed")
+		_, err := r.create(ctx, run, x, "failed")
+		return err
 	}
 	if !r.runs.Reserve(run.ID) {
 		return nil // it is under way
 	}
-	// On record before it begins; one that was there already is taken up as what it is.
-	switch err := r.Store.CreateRun(ctx, run, x.dealt, r.entry(run, now, "Routine "+run.Routine+" begins: "+run.Why, "asked")); {
-	case errors.Is(err, store.ErrConflict):
-		r.runs.Drop(run.ID)
-		return r.deal(ctx, x.o, x.dealt)
-	case err != nil:
+	fresh, err := r.create(ctx, run, x, "asked") // on record before it begins
+	if !fresh {
 		r.runs.Drop(run.ID)
 		return err
 	}
-	r.dealt(x.o, x.dealt)
-	r.written()
 	r.start(run, false)
 	return nil
 }
 
 // asker is who a run acts as: the order itself, whoever began it.
 func (r *Room) asker(x beginning) operation.Asker {
-	return operation.Asker{Kind: operation.StandingOrder, Name: x.o.Row.Name, Role: operation.Operator, Via: x.by.Via}
+	by := asOrder(x.o.Row.Name)
+	by.Via = x.by.Via
+	return by
+}
+
+// asOrder is a standing order as who wants something done.
+func asOrder(name string) operation.Asker {
+	return operation.Asker{Kind: operation.StandingOrder, Name: name, Role: operation.Operator}
 }
 
 // ErrRunning says that a routine is under way already.

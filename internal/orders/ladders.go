@@ -197,8 +197,7 @@ func (r *Room) climb(ctx context.Context, l *Ladder, d *estate.Device, v verdict
 
 func (r *Room) climbRun(id string, l *Ladder, k estate.Key, ops []routine.Op, v verdict.Verdict, now time.Time) *routine.Run {
 	why := fmt.Sprintf("%s has hung for %s", k, verdict.Age(now.Sub(v.Since)))
-	by := operation.Asker{Kind: operation.StandingOrder, Name: l.Row.Name, Role: operation.Operator}
-	run := routine.New(id, &routine.Routine{Name: l.Row.Name, Title: l.Title}, ops, map[string]string{"device": string(k)}, by, why, now)
+	run := routine.New(id, &routine.Routine{Name: l.Row.Name, Title: l.Title}, ops, map[string]string{"device": string(k)}, asOrder(l.Row.Name), why, now)
 	run.Ladder, run.Device = true, k
 	return run
 }
@@ -206,16 +205,15 @@ func (r *Room) climbRun(id string, l *Ladder, k estate.Key, ops []routine.Op, v 
 // wouldDo says of each rung what the gate would say now, and what would be done.
 func (r *Room) wouldDo(ctx context.Context, l *Ladder, k estate.Key, ops []routine.Op, now time.Time) []routine.Line {
 	var out []routine.Line
-	by := operation.Asker{Kind: operation.StandingOrder, Name: l.Row.Name, Role: operation.Operator}
 	for _, op := range ops {
 		line := routine.Line{At: now, Path: op.Path, Words: op.Words, OK: true}
 		switch {
 		case op.Do == routine.Ask:
 			s := r.situation(ctx, l, op.N, k, "", now)
 			d := l.Gate(op.N, s)
-			line.Words, line.OK, line.Note = "Ask whether that may be done", d.Answer == ladder.Go, string(d.Answer)+": "+d.Why
+			line.OK, line.Note = d.Answer == ladder.Go, string(d.Answer)+": "+d.Why
 		case op.Intent != nil:
-			line.OK, line.Note = r.tryOperation(ctx, op, by)
+			line.OK, line.Note = r.tryOperation(ctx, op, asOrder(l.Row.Name))
 		default:
 			continue
 		}
@@ -281,7 +279,7 @@ func (r *Room) decide(ctx context.Context, l *Ladder, c routine.Begin, x *routin
 	r.gate.Lock()
 	defer r.gate.Unlock()
 	s := r.situation(ctx, l, c.Op.N, x.Device, c.ID, now)
-	s.Climb, s.Began = x.ID, x.Began
+	s.Climb = x.ID
 	s.Person = r.person(ctx, x, s.Verdict.Since)
 	d := l.Gate(c.Op.N, s)
 	if d.Answer != ladder.Go {

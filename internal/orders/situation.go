@@ -106,8 +106,7 @@ func (r *Room) preview(ctx context.Context, l *Ladder, rung int, s *ladder.Situa
 	if x.Routine != "" {
 		return
 	}
-	by := operation.Asker{Kind: operation.StandingOrder, Name: l.Row.Name, Role: operation.Operator}
-	p, err := r.Actor.Preview(ctx, operation.Intent{Kind: x.Kind, Device: k, Means: x.Means, Hold: x.Hold}, by)
+	p, err := r.Actor.Preview(ctx, operation.Intent{Kind: x.Kind, Device: k, Means: x.Means, Hold: x.Hold}, asOrder(l.Row.Name))
 	if err != nil {
 		s.Refused = err.Error()
 		return

@@ -26,7 +26,6 @@ func (r *Room) Try(ctx context.Context, x *routine.Routine, with map[string]stri
 		return nil, &operation.UsageError{Text: "routine " + x.Name + ": " + err.Error()}
 	}
 	out := []Trial{}
-	by := operation.Asker{Kind: operation.StandingOrder, Name: x.Name, Role: operation.Operator}
 	for _, op := range ops {
 		if op.Words == "" {
 			continue
@@ -34,7 +33,7 @@ func (r *Room) Try(ctx context.Context, x *routine.Routine, with map[string]stri
 		t := Trial{Path: op.Path, Words: op.Words, OK: true}
 		switch {
 		case op.Intent != nil:
-			t.OK, t.Says = r.tryOperation(ctx, op, by)
+			t.OK, t.Says = r.tryOperation(ctx, op, asOrder(x.Name))
 		case op.Expr != "":
 			yes, err := r.holds(x.Site, op.Expr, op.With)
 			if t.Says = map[bool]string{true: "it is so now", false: "it is not so now"}[yes]; err != nil {
@@ -53,8 +52,9 @@ func (r *Room) tryOperation(ctx context.Context, op routine.Op, by operation.Ask
 	return r.tryWith(ctx, *op.Intent, by, operation.Consent{Override: op.Lift, Why: op.Why, Role: by.Role})
 }
 
-// TryOne says what one operation would do now, in words, or, not ok, why it would not be done.
-func (r *Room) TryOne(ctx context.Context, in operation.Intent, by operation.Asker) (ok bool, says string) {
+// TryOne says what one operation of an order would do now, in words, or, not ok, why it would not be done.
+func (r *Room) TryOne(ctx context.Context, in operation.Intent, order string) (ok bool, says string) {
+	by := asOrder(order)
 	return r.tryWith(ctx, in, by, operation.Consent{Role: by.Role})
 }
 

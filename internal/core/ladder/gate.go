@@ -26,7 +26,6 @@ type Act struct {
 type Situation struct {
 	Now     time.Time
 	Climb   string // the id of this climb
-	Began   time.Time
 	Device  *estate.Device
 	Verdict verdict.Verdict
 	Feeds   []estate.Key // what feeds the device

@@ -24,7 +24,7 @@ func router() *Ladder {
 // hung is a device that has hung for ten minutes, and that nothing speaks against helping.
 func hung() *Situation {
 	return &Situation{
-		Now: now, Climb: "c1", Began: now.Add(-time.Minute), Device: &estate.Device{Key: "router", Site: "pier", Role: "router", Tags: []string{"net"}}, Feeds: []estate.Key{"pdu", "ups"},
+		Now: now, Climb: "c1", Device: &estate.Device{Key: "router", Site: "pier", Role: "router", Tags: []string{"net"}}, Feeds: []estate.Key{"pdu", "ups"},
 		Verdict: verdict.Verdict{State: verdict.Hung, Since: now.Add(-10 * time.Minute)}, Started: now.Add(-time.Hour), Proved: true,
 		Preview: &operation.Preview{Means: operation.ByOutlet},
 	}
