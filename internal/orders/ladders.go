@@ -303,11 +303,16 @@ func (r *Room) person(ctx context.Context, x *routine.Run, hung time.Time) strin
 		return "" // what cannot be read holds it elsewhere
 	}
 	for _, o := range ops {
-		if o.Asked.After(since) && !strings.HasPrefix(o.By, string(operation.StandingOrder)+" ") {
+		if o.Asked.After(since) && byPerson(o) {
 			return o.By
 		}
 	}
 	return ""
+}
+
+// byPerson says whether somebody with an account asked for an operation.
+func byPerson(o *operation.Operation) bool {
+	return !strings.HasPrefix(o.By, string(operation.StandingOrder)+" ")
 }
 
 // lookAt has a device asked, and what it is reached through, before anything is decided about it.
@@ -349,8 +354,8 @@ func (r *Room) Past(ctx context.Context, l *Ladder, since time.Time) ([]ladder.W
 		x := ladder.Episode{Incident: i.ID, Device: d, Feeds: feedsOf(e, d.Key), From: i.Opened, Until: i.Ended}
 		for _, id := range i.Tried {
 			o, err := r.Store.Operation(ctx, id)
-			if err != nil {
-				continue // it is no longer kept
+			if err != nil || !byPerson(o) {
+				continue // it is no longer kept, or a ladder's own
 			}
 			if x.Person.IsZero() || o.Asked.Before(x.Person) {
 				x.Person, x.By = o.Asked, o.By

@@ -481,3 +481,27 @@ func TestClimb(t *testing.T) {
 	w.at(later(time.Hour))
 	require.Equal(t, "modem modem modem", w.hands.did())
 }
+
+// TestPast: what a ladder did itself is no person who saw to it.
+func TestPast(t *testing.T) {
+	w := begin(t)
+	w.ladder(helper, false)
+	w.Room.ladders["help"].Lasting = time.Minute
+	now := time.Now().UTC()
+	for n, by := range []string{"standing order help", "ann"} {
+		id := []string{"a", "b"}[n]
+		o := &operation.Operation{ID: id, Order: operation.Order{Kind: operation.Cycle, Device: "modem", Site: "pier", By: by, Asked: now.Add(-50 * time.Minute)}}
+		require.NoError(t, w.Store.CreateOperation(w.ctx, o, store.Entry{At: now, Kind: store.EntryOperationAsked}))
+		o.State, o.Ended = operation.Done, o.Asked
+		require.NoError(t, w.Store.EndOperation(w.ctx, o, store.Entry{At: now, Kind: store.EntryOperationEnded}))
+		i := &incident.Incident{ID: id, Device: "modem", Site: "pier", Kind: "hung", Opened: o.Asked.Add(-time.Second), Ended: now.Add(-time.Minute), Tried: []string{id}}
+		require.NoError(t, w.Store.SaveIncident(w.ctx, i, nil))
+	}
+	past, err := w.Past(w.ctx, w.Ladder("help"), now.Add(-time.Hour))
+	require.NoError(t, err)
+	acts := map[string]bool{}
+	for _, x := range past {
+		acts[x.Incident] = x.Acts
+	}
+	require.Equal(t, map[string]bool{"a": true, "b": false}, acts)
+}
