@@ -283,7 +283,7 @@ func (a *Actor) request(ctx context.Context, req Request, id string) (*operation
 	if len(stand) > 0 {
 		return nil, &RefusedError{stand, p}
 	}
-	if p.Digest != req.Digest {
+	if was := a.shown.find(req.Digest); p.Digest != req.Digest && (was == nil || !p.Covered(was, req.Consent)) {
 		return nil, &ChangedError{p, a.since(req.Digest, p)}
 	}
 	o := a.build(p, w, req, id)

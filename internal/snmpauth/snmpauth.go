@@ -2,6 +2,8 @@
 package snmpauth
 
 import (
+	"math/rand/v2"
+
 	"github.com/gosnmp/gosnmp"
 
 	"plumbbob/internal/secret"
@@ -26,4 +28,16 @@ func Set(g *gosnmp.GoSNMP, v secret.Value) {
 		AuthenticationProtocol: auth[v.AuthProtocol], AuthenticationPassphrase: v.AuthPass,
 		PrivacyProtocol: priv[v.PrivProtocol], PrivacyPassphrase: v.PrivPass,
 	}
+}
+
+// Connect opens the socket of g. The library writes the identifier of a message in four octets
+// always, and one below 2^23 is no BER then (X.690, 8.3.2): strict agents drop every message of
+// such a session. So it begins above, with room for 2^30 messages before it comes round.
+func Connect(g *gosnmp.GoSNMP) error {
+	if err := g.Connect(); err != nil {
+		return err
+	}
+	const four = 1 << 23
+	g.SetMsgID(four + rand.Uint32N(1<<30))
+	return nil
 }

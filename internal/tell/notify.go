@@ -72,7 +72,7 @@ func (s Settings) sendNotify(ctx context.Context, v secret.Value, _ string, m te
 	if usm, is := g.SecurityParameters.(*gosnmp.UsmSecurityParameters); is {
 		usm.AuthoritativeEngineID, usm.AuthoritativeEngineBoots, usm.AuthoritativeEngineTime = engineID(), 1, uint32(m.At.Sub(began).Seconds())
 	}
-	if err := g.Connect(); err != nil {
+	if err := snmpauth.Connect(g); err != nil {
 		return "", err
 	}
 	defer func() { _ = g.Conn.Close() }()

@@ -193,4 +193,13 @@ func TestWhatHasChanged(t *testing.T) {
 	require.Equal(t, "bo is working on pier until 15:07: x. Ask them first", look(func(w *World) {
 		w.Windows = []Window{{Site: "pier", By: "bo", Why: "x", Until: t0.Add(time.Hour)}}
 	}).Since(was))
+
+	dark := func(w *World) { w.off(estate.OutletEnd("other", 1)) }
+	used := func(w *World) { dark(w); w.InUse = map[estate.Key]string{"host": "x"} }
+	idle, busy, over := look(dark), look(used), Consent{Override: []string{LockInUse}, Why: "y"}
+	require.Equal(t, "host is in use: x", busy.Since(idle), "said once")
+	require.False(t, busy.Covered(idle, Consent{}))
+	require.True(t, busy.Covered(idle, over), "who goes ahead against use is not asked again because it begins")
+	require.True(t, idle.Covered(busy, over), "or ends")
+	require.False(t, look(func(*World) {}).Covered(busy, over), "and it covers nothing else")
 }

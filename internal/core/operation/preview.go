@@ -175,7 +175,7 @@ func Look(in Intent, w World) (*Preview, error) {
 	p.After = w.Newest[p.Device]
 	p.interlocks(w)
 	p.say(w)
-	p.Digest = p.digest()
+	p.Digest = p.digest(true)
 	return p, nil
 }
 
@@ -407,8 +407,9 @@ func (p *Preview) darkSet() map[estate.Key]bool {
 }
 
 // digest covers what a person agrees to: who loses what, through which
-// outlets, and what stands against it. Watts may move without a new preview.
-func (p *Preview) digest() string {
+// outlets, and what stands against it, with or without what is in use. Watts may
+// move without a new preview.
+func (p *Preview) digest(use bool) string {
 	var b strings.Builder
 	fmt.Fprintln(&b, p.Kind, p.Means, p.Device, p.Hold, p.Within, p.Force, p.Restores, p.ByGear, p.Loses, p.CutOff, p.Endpoint, p.Button, p.Command, p.Hard, p.Into)
 	if p.OurPath != nil {
@@ -419,13 +420,29 @@ func (p *Preview) digest() string {
 	}
 	fmt.Fprintln(&b, p.YourPath, p.After)
 	for _, u := range p.InUse {
-		fmt.Fprintln(&b, u.Device)
+		if use {
+			fmt.Fprintln(&b, u.Device)
+		}
 	}
 	for _, l := range p.Interlocks {
-		fmt.Fprintln(&b, l.Name, l.LiftBy, l.Devices)
+		if use || l.Name != LockInUse {
+			fmt.Fprintln(&b, l.Name, l.LiftBy, l.Devices)
+		}
 	}
 	sum := sha256.Sum256([]byte(b.String()))
 	return hex.EncodeToString(sum[:8])
+}
+
+// Covered says whether consent that was given to an earlier preview holds for this one. Use
+// begins and ends while somebody makes up their mind: who goes ahead against it anyway need not
+// be asked again, unless something is in use now that was not when something else was.
+func (p *Preview) Covered(was *Preview, c Consent) bool {
+	return slices.Contains(c.Override, LockInUse) && p.digest(false) == was.digest(false) &&
+		(len(was.InUse) == 0 || !slices.ContainsFunc(p.InUse, func(u Using) bool { return !was.uses(u.Device) }))
+}
+
+func (p *Preview) uses(k estate.Key) bool {
+	return slices.ContainsFunc(p.InUse, func(u Using) bool { return u.Device == k })
 }
 
 func list(ks []estate.Key) string {

@@ -362,7 +362,7 @@ func (p *Preview) Since(was *Preview) string {
 		}
 	}
 	for _, l := range p.Interlocks {
-		if !slices.ContainsFunc(was.Interlocks, func(o Interlock) bool { return o.Name == l.Name }) {
+		if !slices.Contains(news, l.Reason) && !slices.ContainsFunc(was.Interlocks, func(o Interlock) bool { return o.Name == l.Name }) {
 			news = append(news, l.Reason)
 		}
 	}

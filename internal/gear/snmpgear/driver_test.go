@@ -10,6 +10,7 @@ import (
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/reading"
 	"plumbbob/internal/core/sending"
+	"plumbbob/internal/estatefile"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/gear/geartest"
 	"plumbbob/internal/lab"
@@ -19,7 +20,7 @@ import (
 )
 
 const (
-	patient = 1500 * time.Millisecond
+	patient = estatefile.DefaultPollTimeout // as the product
 	hasty   = 450 * time.Millisecond
 )
 

@@ -113,7 +113,7 @@ func (s *session) connect(ctx context.Context) error {
 		MaxOids: firstSize, MaxRepetitions: bulkSize,
 	}
 	snmpauth.Set(g, s.o.Secret)
-	if err := g.Connect(); err != nil {
+	if err := snmpauth.Connect(g); err != nil {
 		return s.err(err, notSent)
 	}
 	s.snmp = g
