@@ -42,6 +42,32 @@ var Routines string
 //go:embed ladders.yaml
 var Ladders string
 
+// Post is the host at the pier on which a second service may run, and Office the one of the first.
+const (
+	Post   = "skarvoe-post"
+	Office = "ostrel-ops"
+)
+
+//go:embed pier.yaml
+var pier string
+
+//go:embed pier-office.yaml
+var pierOffice string
+
+// PierLadders are those of the service at the pier.
+//
+//go:embed pier-ladders.yaml
+var PierLadders string
+
+// Pier returns the estate file of the service that stands at the pier.
+func Pier(a Addresses) string { return a.Move(pier) }
+
+// WithPier returns the estate file of the office when a second service stands at the pier, and acts there.
+func WithPier(a Addresses) string {
+	const site = "  skarvoe: {name: Skarvoe, kind: pier, zone: Atlantic/Faroe"
+	return a.Move(strings.Replace(estate, site, site+", acts: "+Post, 1) + "\n" + pierOffice)
+}
+
 // MailChannel is by what people are told.
 const MailChannel = "office-mail"
 

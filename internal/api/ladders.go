@@ -130,6 +130,11 @@ func (s *Server) ladderLacks(all []orderfile.LadderOrder) []string {
 		if why := s.whoLacks(o.Ladder.Call); why != "" {
 			say("call: %s", why)
 		}
+		if u := o.Ladder.Uplink; u != nil {
+			if why := u.Weak(e, estate.Key(o.Ladder.Match.Devices[0])); why != "" {
+				say("nothing is done while %s", why)
+			}
+		}
 		if len(o.Ladder.Call) == 0 {
 			say("nobody is called when it is at its end")
 		}

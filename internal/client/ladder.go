@@ -84,66 +84,96 @@ func (a *app) setLadder(ctx context.Context, s *service, text contract.RoutineTe
 
 var perDay = regexp.MustCompile(`^(\d{1,3})(?:/day)?$`)
 
+// ladderKinds are what plumb ladder add tries, from gentle to hard.
+var ladderKinds = []string{"restart", "reset", "cycle"}
+
+// shortLadder is one that was asked for in one line.
+type shortLadder struct {
+	name, most      string
+	hung, silent    time.Duration
+	settle          time.Duration
+	kinds           [3]bool
+	call, witnesses []string
+}
+
+// text is the document that it becomes.
+func (l *shortLadder) text(device, site string) (string, error) {
+	uplink := len(l.witnesses) > 0
+	switch {
+	case !slices.Contains(l.kinds[:], true):
+		return "", fail(ExitUsage, "say what is tried: --restart, --reset, --cycle, one or several")
+	case uplink != (l.silent > 0):
+		return "", fail(ExitUsage, "--silent-for and --witness go together: who watches a way out from within says for how long none of the witnesses beyond it may answer")
+	case l.most != "" && !perDay.MatchString(l.most):
+		return "", fail(ExitUsage, "--at-most: %q is no number such as 3/day", l.most)
+	}
+	lasting := l.hung
+	if uplink {
+		lasting = l.silent
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "plumb-ladder: 1\nname: %s\nsite: %s\nfor: {devices: [%s]}\nlasting: %s\n", l.name, site, device, plain.Span(lasting))
+	if uplink {
+		fmt.Fprintf(&b, "uplink: {witnesses: [%s]}\n", strings.Join(l.witnesses, ", "))
+	}
+	fmt.Fprintln(&b, "rungs:")
+	for i, is := range l.kinds {
+		if is {
+			fmt.Fprintf(&b, "  - {do: %s, settle: %s}\n", ladderKinds[i], plain.Span(l.settle))
+		}
+	}
+	if len(l.call) > 0 {
+		fmt.Fprintf(&b, "call: [%s]\n", strings.Join(l.call, ", "))
+	}
+	if l.most != "" {
+		fmt.Fprintf(&b, "at most: {a device and day: %s}\n", perDay.FindStringSubmatch(l.most)[1])
+	}
+	return b.String(), nil
+}
+
 func (a *app) ladderAdd() *cobra.Command {
-	var name, most string
-	var after, settle time.Duration
-	var kinds [3]bool
-	var call []string
+	var l shortLadder
 	var show bool
-	words := []string{"restart", "reset", "cycle"} // from gentle to hard
-	usage := "plumb ladder add DEVICE --hung-for 5m --reset --cycle --at-most 3/day --call NAME"
 	c := &cobra.Command{
-		Use: "add DEVICE", Short: "A ladder for one device, in one line", Args: args(1, 1, usage),
-		Example: "  plumb ladder add tamsin-cell --hung-for 5m --cycle --at-most 3/day --call duty",
+		Use: "add DEVICE", Short: "A ladder for one device, in one line", Args: args(1, 1, "plumb ladder add DEVICE --hung-for 5m --reset --cycle --at-most 3/day --call NAME"),
+		Long: ladderHelp + "\n\nWith --silent-for and --witness the device is the way out of where the service stands: it is helped\nwhile none of the witnesses beyond it answers.",
+		Example: "  plumb ladder add skarvoe-router --hung-for 5m --cycle --at-most 3/day --call duty\n" +
+			"  plumb ladder add skarvoe-cell --silent-for 5m --witness ostrel-ops,tamsin-cell,inch-cell --reset --cycle",
 		RunE: a.loggedIn(func(c *cobra.Command, given []string, s *service) error {
 			d, err := ask[contract.Device](s)(s.GetDevice(c.Context(), given[0]))
 			if err != nil {
 				return err
 			}
-			if !slices.Contains(kinds[:], true) {
-				return fail(ExitUsage, "say what is tried: --restart, --reset, --cycle, one or several")
-			}
-			name = cmp.Or(name, given[0])
-			var text strings.Builder
-			fmt.Fprintf(&text, "plumb-ladder: 1\nname: %s\nsite: %s\nfor: {devices: [%s]}\nlasting: %s\nrungs:\n", name, d.Summary.Site, given[0], plain.Span(after))
-			for i, is := range kinds {
-				if is {
-					fmt.Fprintf(&text, "  - {do: %s, settle: %s}\n", words[i], plain.Span(settle))
-				}
-			}
-			if len(call) > 0 {
-				fmt.Fprintf(&text, "call: [%s]\n", strings.Join(call, ", "))
-			}
-			if most != "" {
-				m := perDay.FindStringSubmatch(most)
-				if m == nil {
-					return fail(ExitUsage, "--at-most: %q is no number such as 3/day", most)
-				}
-				fmt.Fprintf(&text, "at most: {a device and day: %s}\n", m[1])
+			l.name = cmp.Or(l.name, given[0])
+			text, err := l.text(given[0], d.Summary.Site)
+			if err != nil {
+				return err
 			}
 			if show {
-				_, err := fmt.Fprint(a.out, text.String())
+				_, err := fmt.Fprint(a.out, text)
 				return err
 			}
 			there, err := ask[[]contract.Ladder](s)(s.ListLadders(c.Context()))
 			if err != nil {
 				return err
 			}
-			if slices.ContainsFunc(there, func(l contract.Ladder) bool { return l.Name == name }) {
-				return fail(ExitUsage, "there is a ladder %s already: give this one another --name, or remove that with plumb ladder remove %s", name, name)
+			if slices.ContainsFunc(there, func(x contract.Ladder) bool { return x.Name == l.name }) {
+				return fail(ExitUsage, "there is a ladder %s already: give this one another --name, or remove that with plumb ladder remove %s", l.name, l.name)
 			}
-			return a.setLadder(c.Context(), s, contract.RoutineText{Text: text.String(), Name: &name})
+			return a.setLadder(c.Context(), s, contract.RoutineText{Text: text, Name: &l.name})
 		}),
 	}
 	f := c.Flags()
-	f.StringVar(&name, "name", "", "of the ladder (default that of the device)")
-	f.DurationVar(&after, "hung-for", 5*time.Minute, "for how long the device has to hang")
-	f.DurationVar(&settle, "settle", 5*time.Minute, "how long it is given to recover, each time")
-	for i, w := range words {
-		f.BoolVar(&kinds[i], w, false, "try to "+w+" it")
+	f.StringVar(&l.name, "name", "", "of the ladder (default that of the device)")
+	f.DurationVar(&l.hung, "hung-for", 5*time.Minute, "for how long the device has to hang")
+	f.DurationVar(&l.silent, "silent-for", 0, "of a way out: for how long no witness may answer")
+	f.StringSliceVar(&l.witnesses, "witness", nil, "of a way out: devices beyond it, three at least, at different places")
+	f.DurationVar(&l.settle, "settle", 5*time.Minute, "how long it is given to recover, each time")
+	for i, w := range ladderKinds {
+		f.BoolVar(&l.kinds[i], w, false, "try to "+w+" it")
 	}
-	f.StringVar(&most, "at-most", "", "how often, as in 3/day (default 3/day)")
-	f.StringSliceVar(&call, "call", nil, "who is told when it is at its end")
+	f.StringVar(&l.most, "at-most", "", "how often, as in 3/day (default 3/day)")
+	f.StringSliceVar(&l.call, "call", nil, "who is told when it is at its end")
 	f.BoolVar(&show, "show", false, "only show the text of it, to be gone on with")
 	return c
 }

@@ -51,25 +51,44 @@ type world struct {
 func begin(t *testing.T) *world { return beginAt(t, 40) }
 
 // beginAt has gear start up so many times faster.
-func beginAt(t *testing.T, speed float64) *world {
+func beginAt(t *testing.T, speed float64) *world { return beginIn(t, labtest.Options{Speed: speed}) }
+
+// beginIn starts it in a lab of its own kind.
+func beginIn(t *testing.T, o labtest.Options) *world {
 	t.Parallel()
-	w := &world{T: t, lab: labtest.Start(t, labtest.Options{Speed: speed}), dir: t.TempDir(), login: "client.json"}
-	var err error
-	w.service, err = service.Open(t.Context(), service.Options{
-		DataDir: filepath.Join(w.dir, "data"), Listen: "127.0.0.1:0", Gate: "127.0.0.1:0", ScreenGate: "127.0.0.1:0", Console: web.Console(), Log: kept(t),
+	w := &world{T: t, lab: labtest.Start(t, o), dir: t.TempDir(), login: "client.json"}
+	w.serve(service.Options{
+		Gate: "127.0.0.1:0", ScreenGate: "127.0.0.1:0",
 		Ports: []localports.Config{{Name: demo.Modem, Path: w.lab.ModemPath, Set: "115200 8N1", Modem: true}}, GateAt: []string{demo.Modem},
 	})
-	require.NoError(t, err)
+	w.furnish(w.lab.File)
+	return w
+}
+
+// beside is a second service in the same lab, at the pier.
+func (w *world) beside() *world {
+	p := &world{T: w.T, lab: w.lab, dir: w.TempDir(), login: "client.json"}
+	p.serve(service.Options{})
+	require.NoError(w, w.lab.Runs(demo.Post, p.url))
+	require.NoError(w, w.lab.Runs(demo.Office, w.url))
+	p.furnish(w.lab.PierFile)
+	return p
+}
+
+// serve starts the service.
+func (w *world) serve(o service.Options) {
+	o.DataDir, o.Listen, o.Console, o.Log = filepath.Join(w.dir, "data"), "127.0.0.1:0", web.Console(), kept(w.T)
+	var err error
+	w.service, err = service.Open(w.Context(), o)
+	require.NoError(w, err)
 	w.url, w.password = w.service.URL, w.service.FirstPassword
 	ctx, stop := context.WithCancel(context.Background())
 	ended := make(chan error, 1)
 	go func() { ended <- w.service.Run(ctx) }()
-	t.Cleanup(func() {
+	w.Cleanup(func() {
 		stop()
-		require.NoError(t, <-ended)
+		require.NoError(w, <-ended)
 	})
-	w.furnish()
-	return w
 }
 
 // keptLog is how much of what a service logged last is shown when its test has failed, in bytes.
@@ -90,10 +109,10 @@ func kept(t *testing.T) *slog.Logger {
 }
 
 // furnish logs in and brings in estate and secret, through the client.
-func (w *world) furnish() {
+func (w *world) furnish(text string) {
 	w.says(0, w.password+"\n", "login", w.url)
 	file := filepath.Join(w.dir, "estate.yaml")
-	text := strings.NewReplacer("every: 3s", "every: 1s", "every: 2s", "every: 1s", "every: 5s", "every: 1s", "every: 10s", "every: 2s").Replace(w.lab.File)
+	text = strings.NewReplacer("every: 3s", "every: 1s", "every: 2s", "every: 1s", "every: 5s", "every: 1s", "every: 10s", "every: 2s").Replace(text)
 	text = strings.ReplaceAll(text, "protocol: ipmi,", "protocol: ipmi, sensors: 2s,")
 	require.NoError(w, os.WriteFile(file, []byte(text), 0o600))
 	w.says(0, "", "estate", "check", file)
@@ -228,7 +247,7 @@ func apart(t *testing.T, flags ...string) (*world, *process) {
 	p := &process{owner: t, program: plumbd(t), dir: filepath.Join(t.TempDir(), "data"), address: freeAddress(t), flags: flags}
 	p.start(t, p.program)
 	w := &world{T: t, lab: labtest.Start(t, labtest.Options{Speed: 40}), dir: t.TempDir(), login: "client.json", url: "http://" + p.address, password: p.password()}
-	w.furnish()
+	w.furnish(w.lab.File)
 	return w, p
 }
 

@@ -26,7 +26,7 @@ func TestAStartWithoutTheDatabase(t *testing.T) {
 	p := &process{owner: t, program: plumbd(t), dir: filepath.Join(t.TempDir(), "data"), address: freeAddress(t), flags: []string{"--alone", "--database", c.FormatDSN()}}
 	p.start(t, p.program)
 	w := &world{T: t, lab: labtest.Start(t, labtest.Options{Speed: 40}), dir: t.TempDir(), login: "client.json", url: "http://" + p.address, password: p.password()}
-	w.furnish()
+	w.furnish(w.lab.File)
 	closed := func(n int) bool { on, _ := w.lab.Contact(estate.OutletEnd("skarvoe-pdu", n)); return on }
 	w.eventually(func() bool {
 		text, _ := os.ReadFile(filepath.Join(p.dir, "last-known.json"))

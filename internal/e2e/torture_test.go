@@ -157,7 +157,7 @@ func (x *torture) begin(t *testing.T, two bool) {
 	}
 	w := &world{T: t, lab: labtest.Start(t, labtest.Options{Speed: 40}), dir: t.TempDir(), login: "client.json", url: "http://" + p.address, password: x.first}
 	x.world = w
-	w.furnish()
+	w.furnish(w.lab.File)
 	w.says(0, "", "channel", "set", "post", "--mail", w.lab.Post.Address, "--from", "plumb@pier.example", "--tls", "none")
 	w.says(0, "", "telling", "import", w.write("telling.yaml", "plumb-telling: 1\npeople: {ann: {ways: [{channel: post, to: ann@pier.example}]}}\nrules: [{name: all, tell: [{who: [ann]}]}]\n"))
 	x.doors = []string{"client.json"}

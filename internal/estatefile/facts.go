@@ -32,6 +32,25 @@ func (p *parser) people(list []people, e *estate.Estate) (out []estate.People) {
 	return out
 }
 
+// actsHere says that the service which reads the file acts at a site, as it does unless it is said.
+const actsHere = "here"
+
+// acting checks who acts at the sites: another service can only be left to act while it is heard.
+func (p *parser) acting(e *estate.Estate) {
+	for _, s := range e.Sites {
+		path := []string{"sites", string(s.Key), "acts"}
+		switch d := e.Device(s.Acts); {
+		case s.Acts == "":
+		case d == nil:
+			p.fault(path, "%s acts: there is no device %q: say here, or the device on which the service runs that acts there", s.Key, s.Acts)
+		case s.Acts == e.Standpoint:
+			p.fault(path, "%s acts: %s is where this service stands: say here", s.Key, s.Acts)
+		case len(d.Probes) == 0:
+			p.fault(path, "%s acts: %s has no probes, so nobody would know whether the service there still runs: give it one of /healthz", s.Key, s.Acts)
+		}
+	}
+}
+
 func (p *parser) use(path []string, u *use) (out estate.Use) {
 	if u == nil {
 		return out

@@ -73,7 +73,8 @@ type (
 		Kind string `yaml:"kind"`
 		Zone string `yaml:"zone"`
 
-		Hourly int `yaml:"operations-per-hour"`
+		Hourly int    `yaml:"operations-per-hour"`
+		Acts   string `yaml:"acts"`
 	}
 	people struct {
 		From string `yaml:"from"`
@@ -304,6 +305,7 @@ func (p *parser) parse(text []byte) *estate.Estate {
 	}
 	if e != nil {
 		e.People = p.people(f.People, e)
+		p.acting(e)
 	}
 	return e
 }
@@ -339,7 +341,11 @@ func (p *parser) site(k string, s site) estate.Site {
 	}
 	p.plain(append(path, "name"), k+" name", s.Name)
 	p.atLeast(append(path, "operations-per-hour"), k+" operations-per-hour", float64(s.Hourly), 0)
-	return estate.Site{Key: estate.Key(k), Name: s.Name, Kind: s.Kind, Zone: zone, Hourly: max(0, s.Hourly)}
+	out := estate.Site{Key: estate.Key(k), Name: s.Name, Kind: s.Kind, Zone: zone, Hourly: max(0, s.Hourly)}
+	if s.Acts != actsHere {
+		out.Acts = estate.Key(s.Acts)
+	}
+	return out
 }
 
 func (p *parser) device(k string, d device) estate.Device {

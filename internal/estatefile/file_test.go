@@ -97,6 +97,8 @@ func TestFaults(t *testing.T) {
 		{"the same feed twice", head + "  r: {site: pier, role: router, power: [pdu/1, pdu/1]}\n", "f:12: r power (entry 2): outlet 1 of pdu already feeds r: one outlet has one plug, so correct one of the two"},
 		{"behind itself", head + "  r: {site: pier, role: router, network: [r]}\n", "f:12: r network: r cannot be reached through itself"},
 		{"a loop in the network", head + "  a: {site: pier, role: router, network: [b]}\n  b: {site: pier, role: router, network: [c]}\n  c: {site: pier, role: router, network: [a]}\n", "f:12: a network: a is reached through itself: a → b → c → a. Take one of these cables out"},
+		{"a stranger acts there", strings.Replace(head, "pier: {", "pier: {acts: nobody, ", 1), "f:4: pier acts: there is no device \"nobody\": say here, or the device on which the service runs that acts there"},
+		{"one acts there whom nobody hears", strings.Replace(head, "pier: {", "pier: {acts: pdu, ", 1), "f:4: pier acts: pdu has no probes, so nobody would know whether the service there still runs: give it one of /healthz"},
 		{"a loop in the power", strings.Replace(head, "utility", "other/1", 1) + "  other: {site: pier, role: pdu, power: [pdu/1], outlets: {count: 2}}\n", "f:10: pdu power: pdu is fed from itself: pdu → other → pdu. Take one of these cables out"},
 		{"probes, and no way there", head + "  r: {site: pier, role: router, probes: [{icmp: 192.0.2.1}]}\n", "f:12: r probes: are asked over the network, but no network cable says what r is reached through: add network: [DEVICE]"},
 		{"a probe that asks nothing", head + "  r: {site: pier, role: router, network: [ops], probes: [{must: true}]}\n", "f:12: a probe asks exactly one of icmp, tcp, http, tls, dns and udp"},

@@ -48,6 +48,7 @@ const (
 // accepts what the standards allow and answers with their errors.
 type agent struct {
 	w        *World
+	view     *view
 	device   estate.Key
 	endpoint string
 	tree     []object
@@ -61,9 +62,10 @@ type agent struct {
 	stats map[string]uint32
 }
 
-func newAgent(w *World, d *estate.Device, endpoint string) *agent {
+func newAgent(v *view, d *estate.Device, endpoint string) *agent {
+	w := v.w
 	started := time.Now().Add(-24 * time.Hour)
-	a := &agent{w: w, device: d.Key, endpoint: endpoint, started: started, tree: treeOf(w, d, started), stats: map[string]uint32{}}
+	a := &agent{w: w, view: v, device: d.Key, endpoint: endpoint, started: started, tree: treeOf(w, d, started), stats: map[string]uint32{}}
 	// RFC 3411: the enterprise number with the top bit, format 4 (text).
 	a.engine = string(binary.BigEndian.AppendUint32(nil, 0x8000_0000|32473)) + "\x04" + string(d.Key)
 	quiet := gosnmp.NewLogger(log.New(io.Discard, "", 0))
@@ -103,8 +105,8 @@ func (a *agent) run(ctx context.Context) error {
 			continue
 		}
 		// The way there and back, once for each: both may be lost.
-		there, delay := a.w.answers(a.device, a.endpoint)
-		back, more := a.w.answers(a.device, a.endpoint)
+		there, delay := a.view.answers(a.device, a.endpoint)
+		back, more := a.view.answers(a.device, a.endpoint)
 		if !there {
 			continue
 		}
@@ -125,6 +127,8 @@ func treeOf(w *World, d *estate.Device, started time.Time) []object {
 		return sensorTree(w, d, started)
 	case d.Role == "switch":
 		return switchTree(w, d, started)
+	case d.Role == "gateway":
+		return gatewayTree(w, d, started)
 	}
 	return pduTree(w, d, started)
 }
@@ -162,6 +166,7 @@ func (a *agent) handle(b []byte) []byte {
 func (a *agent) respond(p *gosnmp.SnmpPacket, write bool) *gosnmp.SnmpPacket {
 	a.w.mu.Lock()
 	defer a.w.mu.Unlock()
+	a.w.asking = a.view
 	now := time.Now()
 	reply := &gosnmp.SnmpPacket{PDUType: gosnmp.GetResponse, RequestID: p.RequestID, Logger: a.codec.Logger}
 	switch p.PDUType {

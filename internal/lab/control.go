@@ -58,10 +58,12 @@ var commands = map[string]command{
 		}
 		return w.Baud(estate.Key(a[0]), speed)
 	}},
-	"choose":  counted("choose KVM PORT", "somebody at it has it show that port", (*World).Choose),
-	"deafen":  named("deafen DEVICE", "it does not take its keyboard until that is plugged in anew", (*World).Deafen),
-	"hang":    named("hang DEVICE", "power on, but silent, until its power is cut", (*World).Hang),
-	"silence": named("silence DEVICE", "its management card or controller stops answering", (*World).Silence),
+	"choose":     counted("choose KVM PORT", "somebody at it has it show that port", (*World).Choose),
+	"deafen":     named("deafen DEVICE", "it does not take its keyboard until that is plugged in anew", (*World).Deafen),
+	"hang":       named("hang DEVICE", "power on, but silent, until its power is cut", (*World).Hang),
+	"line-stuck": named("line-stuck DEVICE", "its line lets nothing through, and says that it is up, until it starts anew", (*World).StickLine),
+	"line-down":  named("line-down DEVICE", "its line out of the site is down, and it says so", (*World).DropLine),
+	"silence":    named("silence DEVICE", "its management card or controller stops answering", (*World).Silence),
 	"weld": {"weld PDU/OUTLET|UPS/output", "the contact stays closed whatever is ordered", 1, func(w *World, a []string) error {
 		return withEnds(a, func(e []estate.End) error { return w.Weld(e[0]) })
 	}},

@@ -367,7 +367,7 @@ func (w *World) heal(k estate.Key) {
 	for key, b := range w.boxes {
 		if k == "" || key == k {
 			b.hung, b.crashed, b.silent, b.loss, b.delay, b.asleep, b.skew, b.deaf, b.keysOut, b.hotter = false, false, false, 0, 0, false, 0, false, false, 0
-			b.refuses, b.errors, b.unplugged, b.moved = false, false, false, ""
+			b.refuses, b.errors, b.unplugged, b.moved, b.line = false, false, false, "", lineUp
 			if other := w.boxes[b.crossed]; other != nil {
 				b.crossed, other.crossed = "", ""
 				w.crossings++

@@ -50,7 +50,7 @@ func card(t require.TestingT) *agent {
 	e, err := estatefile.Parse("demo", []byte(demo.Estate(demo.Default)))
 	require.NoError(t, err)
 	w := newWorld(Options{Estate: e, Speed: 1})
-	return newAgent(w, e.Device("skarvoe-pdu"), "card")
+	return newAgent(w.outside, e.Device("skarvoe-pdu"), "card")
 }
 
 func message(t require.TestingT, kind gosnmp.PDUType, community string, vs ...gosnmp.SnmpPDU) []byte {

@@ -58,6 +58,8 @@ type Lab struct {
 	ModemPath string       // of the serial port that it is at
 	Post      *post.Server // nil: there is none
 
+	view   *view
+	ctx    context.Context //nolint:containedctx // that of its stand-ins
 	o      Options
 	ttys   map[estate.Key]*tty // made while it starts
 	shown  map[estate.Key]*display
@@ -81,7 +83,8 @@ func Start(o Options) (*Lab, error) {
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	tasks, ctx := errgroup.WithContext(ctx)
-	l := &Lab{World: newWorld(o), o: o, ttys: map[estate.Key]*tty{}, shown: map[estate.Key]*display{}, cancel: cancel, tasks: tasks}
+	l := &Lab{World: newWorld(o), ctx: ctx, o: o, ttys: map[estate.Key]*tty{}, shown: map[estate.Key]*display{}, cancel: cancel, tasks: tasks}
+	l.view = l.outside
 	if err := l.start(ctx); err != nil {
 		return nil, errors.Join(err, l.Close())
 	}
@@ -101,8 +104,45 @@ func (l *Lab) Close() error {
 }
 
 func (l *Lab) start(ctx context.Context) error {
+	if err := l.serve(ctx); err != nil {
+		return err
+	}
 	for i := range l.e.Devices {
-		d := &l.e.Devices[i]
+		if d := &l.e.Devices[i]; d.Wake != nil {
+			if err := l.listenWake(ctx, d); err != nil {
+				return fmt.Errorf("lab: %s: %w", d.Key, err)
+			}
+		}
+	}
+	if err := l.startPhone(ctx); err != nil {
+		return err
+	}
+	l.tasks.Go(func() error { return l.liveControllers(ctx) })
+	l.tasks.Go(func() error { return l.liveSupplies(ctx) })
+	if l.o.Sea {
+		l.tasks.Go(func() error { return l.sail(ctx) })
+	}
+	if !l.o.NoEcho {
+		if err := l.startEcho(ctx); err != nil {
+			l.o.Log.Info("the lab answers no ICMP here", "because", err)
+		}
+	}
+	if l.o.Mail != "" {
+		var err error
+		if l.Post, err = post.Start(post.Options{Address: l.o.Mail}); err != nil {
+			return err
+		}
+	}
+	if l.o.Control != "" {
+		return l.serveControl(ctx)
+	}
+	return nil
+}
+
+// serve has what a view names answer there.
+func (l *Lab) serve(ctx context.Context) error {
+	for i := range l.view.e.Devices {
+		d := &l.view.e.Devices[i]
 		for n, p := range d.Questions() {
 			side := ""
 			if n >= len(d.Probes) {
@@ -141,36 +181,11 @@ func (l *Lab) start(ctx context.Context) error {
 			}
 		}
 	}
-	for i := range l.e.Devices {
-		if d := &l.e.Devices[i]; d.Wake != nil {
-			if err := l.listenWake(ctx, d); err != nil {
-				return fmt.Errorf("lab: %s: %w", d.Key, err)
-			}
-		}
-	}
-	if err := l.startPhone(ctx); err != nil {
-		return err
-	}
-	l.tasks.Go(func() error { return l.liveControllers(ctx) })
-	l.tasks.Go(func() error { return l.liveSupplies(ctx) })
-	if l.o.Sea {
-		l.tasks.Go(func() error { return l.sail(ctx) })
-	}
-	if !l.o.NoEcho {
-		if err := l.startEcho(ctx); err != nil {
-			l.o.Log.Info("the lab answers no ICMP here", "because", err)
-		}
-	}
-	if l.o.Mail != "" {
-		var err error
-		if l.Post, err = post.Start(post.Options{Address: l.o.Mail}); err != nil {
-			return err
-		}
-	}
-	if l.o.Control != "" {
-		return l.serveControl(ctx)
-	}
 	return nil
+}
+
+func (l *Lab) answers(k estate.Key, endpoint string) (bool, time.Duration) {
+	return l.view.answers(k, endpoint)
 }
 
 func (l *Lab) answerProbe(ctx context.Context, k estate.Key, p estate.Probe, side string) error {
@@ -197,7 +212,7 @@ func (l *Lab) answerProbe(ctx context.Context, k estate.Key, p estate.Probe, sid
 
 func (l *Lab) serveAgent(ctx context.Context, d *estate.Device, ep estate.Endpoint) error {
 	for _, address := range ep.Addresses {
-		a := newAgent(l.World, d, ep.Name)
+		a := newAgent(l.view, d, ep.Name)
 		if err := a.listen(address); err != nil {
 			return err
 		}

@@ -168,6 +168,7 @@ func systemTree(d *estate.Device, started time.Time, what, id string) []object {
 // obey carries out an order to an outlet, with the world's lock held.
 func (w *World) obey(end estate.End, order int) {
 	b := w.boxes[end.Device]
+	w.ordered(w.outlets[end])
 	switch order {
 	case orderOn, orderOff:
 		b.note(time.Now(), "outlet %d switched %s", end.Outlet(), map[bool]string{true: "on", false: "off"}[order == orderOn])

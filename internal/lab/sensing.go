@@ -131,6 +131,17 @@ func (w *World) poeTree(d *estate.Device, add func(string, func(time.Time) gosnm
 	})
 }
 
+// gatewayTree lists the objects of a gateway: the port of its line, as IF-MIB (RFC 2863) has it.
+func gatewayTree(w *World, d *estate.Device, started time.Time) []object {
+	b := w.boxes[d.Key]
+	const lineRow = ".2"
+	tree := append(systemTree(d, started, "Lab gateway, a stand-in", "1.3.6.1.4.1.32473.77.6"),
+		object{oid: parseOID("1.3.6.1.2.1.31.1.1.1.1" + lineRow), read: always(words("line"))},
+		object{oid: parseOID("1.3.6.1.2.1.2.2.1.8" + lineRow), read: func(time.Time) gosnmp.SnmpPDU { return integer(yes(b.line != lineDown)) }})
+	slices.SortFunc(tree, func(a, b object) int { return slices.Compare(a.oid, b.oid) })
+	return tree
+}
+
 // switchPort is a port of a switch, and who is really on it.
 type switchPort struct {
 	number int

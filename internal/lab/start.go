@@ -20,6 +20,7 @@ func (b *box) restart(now time.Time) {
 		return
 	}
 	b.powered, b.hung, b.crashed, b.asleep = now, false, false, false
+	b.restartLine()
 }
 
 // waits is for how long one start of a box has waited for somebody at its keyboard.

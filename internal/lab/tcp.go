@@ -25,6 +25,7 @@ type port struct {
 	device estate.Key
 	side   string // an endpoint of it, or "" for its production side
 	w      *World
+	view   *view
 
 	mu       sync.Mutex
 	opened   sync.Cond // shut has become false
@@ -74,7 +75,7 @@ func (l *Lab) open(ctx context.Context, k estate.Key, address, side string) (*po
 	if err != nil {
 		return nil, fmt.Errorf("listen: %w: is another lab running?", err)
 	}
-	p := &port{TCPListener: ln.(*net.TCPListener), device: k, side: side, w: l.World}
+	p := &port{TCPListener: ln.(*net.TCPListener), device: k, side: side, w: l.World, view: l.view}
 	p.opened.L = &p.mu
 	context.AfterFunc(ctx, func() { _ = ln.Close() })
 	if err := p.look(); err != nil { // before anybody can knock
@@ -106,9 +107,13 @@ func (l *Lab) serveWeb(ctx context.Context, d *estate.Device, ep estate.Endpoint
 }
 
 func (l *Lab) page(k estate.Key) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if l.fails(k) {
 			http.Error(w, "the application behind this page has failed", http.StatusInternalServerError)
+			return
+		}
+		if s := l.serviceOn(k); s != nil {
+			s.ServeHTTP(w, r)
 			return
 		}
 		_, _ = io.WriteString(w, "This is "+string(k)+", a stand-in.\n")
@@ -154,7 +159,7 @@ func (p *port) look() error {
 	now := time.Now()
 	up := p.w.stands(p.w.boxes[p.device], p.side, now)
 	if up {
-		up, _, _ = p.w.reach(p.device, p.side, now)
+		up, _, _ = p.view.reach(p.device, p.side, now)
 	}
 	refuses := p.w.boxes[p.device].refuses && p.side == ""
 	p.w.mu.Unlock()

@@ -48,7 +48,7 @@ func (w *World) wake(k estate.Key) {
 	defer w.mu.Unlock()
 	now := time.Now()
 	b := w.boxes[k]
-	if ok, _, _ := w.reach(k, "", now); !ok || b.powered.IsZero() || !b.asleep {
+	if ok, _, _ := w.outside.reach(k, "", now); !ok || b.powered.IsZero() || !b.asleep {
 		return
 	}
 	b.asleep = false

@@ -5,6 +5,7 @@ import (
 	"hash/fnv"
 	"math"
 	"math/rand/v2"
+	"net/http"
 	"net/netip"
 	"sync"
 	"time"
@@ -25,6 +26,9 @@ type World struct {
 
 	mu      sync.Mutex
 	rng     *rand.Rand
+	outside *view // that of the estate itself
+	asking  *view // whose question is being answered
+	met     int   // how often orders of two services met at one outlet
 	boxes   map[estate.Key]*box
 	outlets map[estate.End]*outlet
 	plug    map[estate.End]estate.End // where a cable really is, where that is not where the estate says
@@ -37,6 +41,7 @@ type box struct {
 	nature  nature
 	powered time.Time // when power came; zero when there is none
 	hung    bool
+	line    line // the way out of its site, where it is that
 	crashed bool // its kernel has stopped, which its line tells
 	deaf    bool // it does not take its keyboard until that is plugged in anew
 	silent  bool // its card does not answer
@@ -62,6 +67,8 @@ type box struct {
 	seen      int        // of a KVM: the port that somebody has chosen; 0: the first
 	crossed   estate.Key // whose leads are where its own should be; empty: its own
 	moved     estate.Key // it hangs on this hop, whatever the estate says; empty: where it should
+
+	service http.Handler // that runs on it; nil: a page of its own
 
 	restarted time.Time // when its card was last started anew
 	log       []logged  // of its card
@@ -100,6 +107,9 @@ type outlet struct {
 	read  time.Time // when wh was last brought up to date
 	order int       // counts orders, so that an overtaken timer does nothing
 	opens int       // counts how often the contact has really opened
+
+	orderedBy *view // whose order was the last
+	orderedAt time.Time
 }
 
 func (o *outlet) closed() bool { return o.ordered || o.stuck || !o.switched }
@@ -127,6 +137,7 @@ func newWorld(o Options) *World {
 		e: o.Estate, syslogPort: o.SyslogPort, speed: o.Speed, rng: rand.New(rand.NewPCG(o.Seed, 77)), echo: map[netip.Addr]estate.Key{},
 		boxes: map[estate.Key]*box{}, outlets: map[estate.End]*outlet{}, plug: map[estate.End]estate.End{}, outage: map[estate.Key]bool{},
 	}
+	w.outside = &view{w, o.Estate}
 	up := time.Now().Add(-24 * time.Hour) // everything has been running since yesterday
 	for i := range o.Estate.Devices {
 		d := &o.Estate.Devices[i]
@@ -171,6 +182,7 @@ func (w *World) settle(now time.Time) {
 				w.powerUp(b, now)
 			case !live && !b.powered.IsZero():
 				b.powered, b.hung, b.crashed, b.asleep, changed = time.Time{}, false, false, false, true // a hang does not survive it
+				b.restartLine()
 				if b.chassis != nil {
 					b.chassis.lost()
 				}
@@ -253,49 +265,6 @@ func (w *World) up(b *box, now time.Time) bool {
 
 // dark: it has power, and is switched off at its front.
 func (b *box) dark() bool { return b.front != nil && b.front.off }
-
-// reach follows the cables from the standpoint to one side of a device. It
-// says whether a packet gets there, and what the way does to it.
-func (w *World) reach(k estate.Key, endpoint string, now time.Time) (ok bool, loss float64, delay time.Duration) {
-	if k == w.e.Standpoint {
-		return true, 0, 0
-	}
-	if w.boxes[k].unplugged && endpoint == "" {
-		return false, 0, 0
-	}
-	for _, c := range w.cables(k, endpoint) {
-		via := w.boxes[c.Via.Device]
-		if !w.up(via, now) && via.d.Key != w.e.Standpoint {
-			continue
-		}
-		if ok, loss, delay = w.reach(c.Via.Device, "", now); ok {
-			b := w.boxes[k]
-			return true, 1 - (1-loss)*(1-b.loss), delay + b.delay
-		}
-	}
-	return false, 0, 0
-}
-
-// cables are those by which a side of a box is really reached.
-func (w *World) cables(k estate.Key, endpoint string) []estate.NetworkCable {
-	if moved := w.boxes[k].moved; moved != "" && endpoint == "" {
-		return []estate.NetworkCable{{Via: estate.End{Device: moved}}}
-	}
-	return w.e.PathOf(k, endpoint)
-}
-
-// answers decides the fate of one question to a device: whether it is answered,
-// and after how long.
-func (w *World) answers(k estate.Key, endpoint string) (bool, time.Duration) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	now := time.Now()
-	ok, loss, delay := w.reach(k, endpoint, now)
-	if !ok || !w.stands(w.boxes[k], endpoint, now) || w.rng.Float64() < loss {
-		return false, 0
-	}
-	return true, delay + time.Duration(w.rng.IntN(400))*time.Microsecond
-}
 
 // fails says whether what a device serves is an error.
 func (w *World) fails(k estate.Key) bool {

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/sync/errgroup"
 
 	"plumbbob/demo"
 	"plumbbob/internal/client"
@@ -45,6 +46,7 @@ func demoCommand() *cobra.Command {
 	}
 	daemon.ServiceFlags(c, &o, &level)
 	f.add(c)
+	c.Flags().BoolVar(&f.pier, "pier", false, "run a second service, which stands at the pier Skarvoe and acts there")
 	_ = c.Flags().Lookup("log").Value.Set("warn")
 	return c
 }
@@ -76,17 +78,11 @@ func runDemo(ctx context.Context, out io.Writer, o service.Options, f labFlags, 
 	if err != nil {
 		return err
 	}
-	pass, err := furnish(ctx, s, o.DataDir, text)
-	if err == nil {
-		err = appoint(ctx, s.Store, l.Post.Address)
+	pass, hint, err := prepare(ctx, s, o, f, l, text)
+	var second *service.Service
+	if err == nil && f.pier {
+		second, err = openPier(ctx, o, l, f.pierText, s.URL)
 	}
-	if err == nil && f.file == "" {
-		err = order(ctx, s.Store, text)
-	}
-	if err != nil {
-		return errors.Join(err, s.Close())
-	}
-	hint, err := logClientIn(ctx, s, o.DataDir)
 	if err != nil {
 		return errors.Join(err, s.Close())
 	}
@@ -113,7 +109,31 @@ Ctrl-C stops it all.
 	if !l.Echo {
 		fmt.Fprintln(out, "\nNo ICMP here (it needs the right to make a TUN interface), so TCP and HTTP probes have to do.")
 	}
-	return s.Run(ctx)
+	tasks, ctx := errgroup.WithContext(ctx)
+	tasks.Go(func() error { return s.Run(ctx) })
+	if second != nil {
+		fmt.Fprintf(out, pierWords, second.URL, filepath.Join(o.DataDir, pierDir))
+		tasks.Go(func() error { return second.Run(ctx) })
+	}
+	return tasks.Wait()
+}
+
+// prepare gives the demo's service what it works with, logs the client in, and returns the password and
+// what stands before a command of the client.
+func prepare(ctx context.Context, s *service.Service, o service.Options, f labFlags, l *lab.Lab, text string) (pass, hint string, err error) {
+	if pass, err = furnish(ctx, s, o.DataDir, text); err != nil {
+		return pass, "", err
+	}
+	if err := appoint(ctx, s.Store, l.Post.Address); err != nil {
+		return pass, "", err
+	}
+	if f.file == "" {
+		if err := order(ctx, s.Store, text); err != nil {
+			return pass, "", err
+		}
+	}
+	hint, err = logClientIn(ctx, s, o.DataDir)
+	return pass, hint, err
 }
 
 // demoGate is where people come in by SSH, if nothing else is there.
@@ -144,17 +164,10 @@ func byTerminal(s *service.Service, account string) string {
 // furnish gives a new demo its estate, its secrets, its people and its past, and
 // returns the password, which the demo keeps.
 func furnish(ctx context.Context, s *service.Service, dir, text string) (string, error) {
-	file := filepath.Join(dir, "admin-password")
-	if s.FirstPassword != "" {
-		if err := os.WriteFile(file, []byte(s.FirstPassword+"\n"), 0o600); err != nil {
-			return "", err
-		}
-	}
-	kept, err := os.ReadFile(file)
+	pass, err := keepPassword(s, dir)
 	if err != nil {
-		kept = []byte("(changed)")
+		return "", err
 	}
-	pass := strings.TrimSpace(string(kept))
 	if err := giveSecrets(ctx, s); err != nil {
 		return pass, err
 	}
@@ -183,6 +196,21 @@ func furnish(ctx context.Context, s *service.Service, dir, text string) (string,
 		}
 	}
 	return pass, errors.Join(employ(ctx, s.Store, filepath.Join(dir, staffFile)), importEstate(ctx, s.Store, 0, dir, text))
+}
+
+// keepPassword keeps the first password, which is told only once, and returns it.
+func keepPassword(s *service.Service, dir string) (string, error) {
+	file := filepath.Join(dir, "admin-password")
+	if s.FirstPassword != "" {
+		if err := os.WriteFile(file, []byte(s.FirstPassword+"\n"), 0o600); err != nil {
+			return "", err
+		}
+	}
+	kept, err := os.ReadFile(file)
+	if err != nil {
+		kept = []byte("(changed)")
+	}
+	return strings.TrimSpace(string(kept)), nil
 }
 
 // giveSecrets sets what the lab's gear lets somebody in with, as far as it is not set: a demo of
@@ -233,7 +261,7 @@ func appoint(ctx context.Context, db *store.Store, mailAt string) error {
 	return db.SetTelling(ctx, store.TellingVersion{At: time.Now().UTC(), Who: service.FirstAccount, Text: demo.Telling})
 }
 
-// order gives a demo its routines and ladders, unless there are some.
+// order gives a demo its routines, unless there are some, and its ladders likewise.
 func order(ctx context.Context, db *store.Store, estateText string) error {
 	have, err := db.Routines(ctx)
 	if err != nil || len(have) > 0 {
@@ -255,15 +283,24 @@ func order(ctx context.Context, db *store.Store, estateText string) error {
 	if err := db.SetRoutines(ctx, rows); err != nil {
 		return err
 	}
-	ladders, err := orderfile.ParseLadders("ladders.yaml", []byte(demo.Ladders), orderfile.AroundOf(e))
+	return rehearse(ctx, db, e, demo.Ladders)
+}
+
+// rehearse gives a demo ladders, which are not armed, unless there are some.
+func rehearse(ctx context.Context, db *store.Store, e *estate.Estate, text string) error {
+	have, err := db.Ladders(ctx)
+	if err != nil || len(have) > 0 {
+		return err
+	}
+	all, err := orderfile.ParseLadders("ladders.yaml", []byte(text), orderfile.AroundOf(e))
 	if err != nil {
 		return err
 	}
-	var rehearsing []store.LadderRow
-	for _, o := range ladders {
-		rehearsing = append(rehearsing, store.LadderRow{Name: o.Ladder.Name, Text: o.Text, SetAt: now, SetBy: service.FirstAccount})
+	var rows []store.LadderRow
+	for _, o := range all {
+		rows = append(rows, store.LadderRow{Name: o.Ladder.Name, Text: o.Text, SetAt: time.Now().UTC(), SetBy: service.FirstAccount})
 	}
-	return db.SetLadders(ctx, rehearsing)
+	return db.SetLadders(ctx, rows)
 }
 
 // estateFile is what the demo has imported itself.

@@ -46,6 +46,9 @@ type labFlags struct {
 	seed    uint64
 	noEcho  bool
 	control string
+
+	pier     bool   // a second service stands at the pier
+	pierText string // its estate file, once the lab has started
 }
 
 func (f *labFlags) add(c *cobra.Command) {
@@ -69,6 +72,9 @@ func (f *labFlags) start(log *slog.Logger) (*lab.Lab, string, error) {
 	a.NoEcho = f.noEcho || !mayPing()
 	for {
 		text := demo.Estate(a)
+		if f.pier {
+			text = demo.WithPier(a)
+		}
 		if f.file != "" {
 			b, err := os.ReadFile(f.file)
 			if err != nil {
@@ -81,6 +87,10 @@ func (f *labFlags) start(log *slog.Logger) (*lab.Lab, string, error) {
 			return nil, "", err
 		}
 		l, err := lab.Start(lab.Options{Estate: e, Speed: f.speed, Seed: f.seed, NoEcho: a.NoEcho, Control: f.control, TrapPort: trapPort, SyslogPort: syslogPort, Mail: mailAt(), Sea: true, Log: log})
+		if err == nil && f.pier {
+			f.pierText = demo.Pier(a)
+			err = besides(l, f.pierText)
+		}
 		if err != nil || l.Echo || a.NoEcho || f.file != "" {
 			return l, text, err
 		}

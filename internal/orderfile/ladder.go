@@ -27,6 +27,7 @@ type ladderFile struct {
 	If      string   `yaml:"if"`
 	Unless  []string `yaml:"unless"`
 	Rungs   []rung   `yaml:"rungs"`
+	Uplink  *uplink  `yaml:"uplink"`
 	Call    []string `yaml:"call"`
 	Most    limits   `yaml:"at most"`
 }
@@ -36,6 +37,12 @@ type match struct {
 	Devices []string `yaml:"devices"`
 	Roles   []string `yaml:"roles"`
 	Tags    []string `yaml:"tags"`
+}
+
+type uplink struct {
+	Witnesses []string `yaml:"witnesses"`
+	Line      string   `yaml:"line"`
+	Pauses    []string `yaml:"pauses"`
 }
 
 type rung struct {
@@ -74,6 +81,8 @@ const (
 	longestSettle = 2 * time.Hour
 	usualLasting  = 5 * time.Minute
 	usualSettle   = 5 * time.Minute
+	mostWitnesses = 20
+	mostPauses    = 10
 )
 
 // A LadderOrder is one ladder as it was written.
@@ -135,10 +144,50 @@ func oneLadder(name, text string, first int, around Around) (o LadderOrder, err 
 	for i, r := range f.Rungs {
 		l.Rungs = append(l.Rungs, p.rung([]string{"rungs", strconv.Itoa(i)}, r))
 	}
+	if f.Uplink != nil {
+		l.Uplink = p.uplink([]string{"uplink"}, f.Uplink, l.Match)
+	}
 	if err := p.Err(); err != nil {
 		return o, err
 	}
 	return LadderOrder{Ladder: l, Site: estate.Key(f.Site), Text: kept(text), About: p.names()}, nil
+}
+
+func (p *parser) uplink(at []string, u *uplink, m ladder.Match) *ladder.Uplink {
+	if len(m.Devices) != 1 || len(m.Sites)+len(m.Roles)+len(m.Tags) > 0 {
+		p.Fault(at, "uplink goes with one device: for: {devices: [NAME]}")
+	}
+	out := &ladder.Uplink{Line: u.Line, Pauses: ladder.UsualPauses}
+	named := map[string]bool{}
+	for i, k := range u.Witnesses {
+		where := append(at, "witnesses", strconv.Itoa(i))
+		p.device(where, k)
+		if named[k] || slices.Contains(m.Devices, k) {
+			p.Fault(where, "%s is named twice: witnesses are different devices beyond the uplink", k)
+		}
+		named[k] = true
+		out.Witnesses = append(out.Witnesses, estate.Key(k))
+	}
+	if len(named) < ladder.LeastWitnesses || len(named) > mostWitnesses {
+		p.Fault(append(at, "witnesses"), "an uplink has %d to %d witnesses, at different places", ladder.LeastWitnesses, mostWitnesses)
+	}
+	if u.Line != "" {
+		p.condition(append(at, "line"), u.Line)
+	}
+	if len(u.Pauses) > mostPauses {
+		p.Fault(append(at, "pauses"), "there are at most %d pauses; the last counts for all further tries", mostPauses)
+	}
+	if len(u.Pauses) > 0 {
+		out.Pauses = nil
+	}
+	for i, text := range u.Pauses {
+		d := p.duration(append(at, "pauses", strconv.Itoa(i)), text, time.Minute, longestFor)
+		if i > 0 && d != 0 && d < out.Pauses[i-1] {
+			p.Fault(append(at, "pauses", strconv.Itoa(i)), "each pause is as long as the one before, or longer")
+		}
+		out.Pauses = append(out.Pauses, d)
+	}
+	return out
 }
 
 // rungKinds are the operations that may help.

@@ -46,11 +46,20 @@ at most: {a device and day: 2, a site and day: 4, at once: 1, cool-down: 1h}
 	require.Equal(t, ladder.Match{Sites: []string{"pier"}, Roles: []string{"router"}, Tags: []string{"net"}, Devices: []string{"box"}}, l.Match)
 	require.Equal(t, []estate.Key{"box", "wall"}, all[0].About)
 	require.Equal(t, 10*time.Minute, l.Lasting)
+	require.Nil(t, l.Uplink)
+
+	all, err = ParseLadders("f", []byte(ladderHead+"for: {devices: [cell]}\nrungs: [{do: cycle}]\nuplink: {witnesses: [x, y, z], line: 'words(\"cell\", \"line\") == \"up\"', pauses: [2m, 10m]}\n"), around)
+	require.NoError(t, err)
+	require.Equal(t, &ladder.Uplink{Witnesses: []estate.Key{"x", "y", "z"}, Line: `words("cell", "line") == "up"`, Pauses: []time.Duration{2 * time.Minute, 10 * time.Minute}}, all[0].Ladder.Uplink)
+	require.Equal(t, []estate.Key{"cell", "x", "y", "z"}, all[0].About)
 }
 
 func TestLadderComplaints(t *testing.T) {
 	rung := func(s string) string { return ladderHead + "rungs:\n  - {" + s + "}\n" }
 	one := "rungs: [{do: reset}]\n"
+	out := func(s string) string {
+		return ladderHead + "for: {devices: [cell]}\nuplink: {" + s + "}\n" + one
+	}
 	for text, want := range map[string]string{
 		"":                                 "f: is empty: it begins with plumb-ladder: 1",
 		"plumb-routine: 1\n":               "there is no key plumb-routine here",
@@ -64,6 +73,12 @@ func TestLadderComplaints(t *testing.T) {
 		ladderHead + "at most: {a device and day: 500}\n" + one: "f:3: a device and day is from 1 to 100",
 		ladderHead + "at most: {cool-down: soon}\n" + one:       `cool-down: "soon" is no time`,
 		ladderHead + one + "---\n" + ladderHead + one:           "there are two of the name a",
+		out("witnesses: [x, y]"):                                "an uplink has 3 to 20 witnesses, at different places",
+		out("witnesses: [x, y, x]"):                             "x is named twice",
+		out("witnesses: [x, y, cell]"):                          "cell is named twice",
+		out("witnesses: [x, y, z], line: maybe"):                "line: at column 1",
+		out("witnesses: [x, y, z], pauses: [5m, 2m]"):           "each pause is as long as the one before, or longer",
+		ladderHead + "uplink: {witnesses: [x, y, z]}\n" + one:   "uplink goes with one device",
 		rung(""):                      "f:4: a rung does one thing",
 		rung("do: reset, run: x"):     "a rung does one thing",
 		rung("do: off"):               `"off" is nothing that helps`,

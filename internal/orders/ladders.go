@@ -102,6 +102,35 @@ func (r *Room) hanging() map[estate.Key]verdict.Verdict {
 	return out
 }
 
+// A need is what has a ladder climbed at a device.
+type need struct {
+	since time.Time
+	why   string
+}
+
+// needs are the devices that a ladder is for now.
+func (r *Room) needs(l *Ladder, e *estate.Estate, hanging map[estate.Key]verdict.Verdict, now time.Time) map[estate.Key]need {
+	out := map[estate.Key]need{}
+	if l.Uplink != nil {
+		k := estate.Key(l.Match.Devices[0])
+		s := &ladder.Situation{Now: now, Device: e.Device(k), Verdict: r.Keeper.Verdict(k)}
+		if s.Device == nil {
+			return out
+		}
+		r.wayOut(l, s)
+		if way, since, why := s.Way(); way == ladder.Mute || way == ladder.Stuck || way == ladder.Broken {
+			out[k] = need{since, why}
+		}
+		return out
+	}
+	for k, v := range hanging {
+		if d := e.Device(k); d != nil && l.Match.Fits(d) {
+			out[k] = need{v.Since, fmt.Sprintf("%s has hung for %s", k, verdict.Age(now.Sub(v.Since)))}
+		}
+	}
+	return out
+}
+
 // climbs begins to help devices that have hung for long enough, once for each time that they hang.
 func (r *Room) climbs(ctx context.Context, now time.Time) error {
 	ladders := r.Ladders()
@@ -115,16 +144,19 @@ func (r *Room) climbs(ctx context.Context, now time.Time) error {
 		if l.Ladder == nil || l.rests("") {
 			continue
 		}
-		for _, k := range slices.Sorted(maps.Keys(hanging)) {
-			v := hanging[k]
-			d := e.Device(k)
-			if d == nil || !l.Match.Fits(d) || now.Sub(v.Since) < l.Lasting || r.climbing(k) {
+		if err := r.heardAgain(ctx, l, now); err != nil {
+			errs = append(errs, err)
+		}
+		needs := r.needs(l, e, hanging, now)
+		for _, k := range slices.Sorted(maps.Keys(needs)) {
+			n := needs[k]
+			if now.Sub(n.since) < l.Lasting || r.climbing(k) {
 				continue
 			}
 			if l.Armed() && r.underWay(l.Row.Name) >= l.Limits.AtOnce {
 				break // their turn comes
 			}
-			if err := r.climb(ctx, l, d, v, now); err != nil {
+			if err := r.climb(ctx, l, k, n, now); err != nil {
 				errs = append(errs, fmt.Errorf("ladder %s at %s: %w", l.Row.Name, k, err))
 			}
 		}
@@ -153,30 +185,30 @@ func (l *Ladder) rests(k estate.Key) bool {
 }
 
 // climb begins a climb, or, of a ladder that is not armed, records what it would do.
-func (r *Room) climb(ctx context.Context, l *Ladder, d *estate.Device, v verdict.Verdict, now time.Time) error {
-	id := routine.NameOf("ladder", l.Row.Name, string(d.Key), v.Since.UTC().Format(time.RFC3339), strconv.FormatBool(l.Armed()), l.Row.ResetAt.Time.UTC().Format(time.RFC3339Nano))
+func (r *Room) climb(ctx context.Context, l *Ladder, k estate.Key, n need, now time.Time) error {
+	id := routine.NameOf("ladder", l.Row.Name, string(k), n.since.UTC().Format(time.RFC3339), strconv.FormatBool(l.Armed()), l.Row.ResetAt.Time.UTC().Format(time.RFC3339Nano))
 	r.mu.Lock()
 	done := r.seen[id]
 	r.mu.Unlock()
-	if done || l.rests(d.Key) {
+	if done || l.rests(k) {
 		return nil
 	}
 	r.mu.Lock()
-	ops, err := l.Climb(d.Key, r.find)
+	ops, err := l.Climb(k, r.find)
 	r.mu.Unlock()
-	run := r.climbRun(id, l, d.Key, ops, v, now)
+	run := climbRun(id, l, k, ops, n, now)
 	switch {
 	case err != nil:
 		run.State, run.Ended, run.Note = routine.Failed, now, err.Error()
 	case !l.Armed():
 		run.State, run.Ended, run.Note = routine.Shown, now, "it is not armed, and nothing was done"
-		run.Log = r.wouldDo(ctx, l, d.Key, ops, now)
+		run.Log = r.wouldDo(ctx, l, k, ops, now)
 	}
 	result := map[bool]string{true: "asked", false: string(run.State)}[!run.Over()]
 	if !r.runs.Reserve(id) {
 		return nil
 	}
-	err = r.Store.CreateRun(ctx, run, store.Dealt{}, r.entry(run, now, "Ladder "+l.Row.Name+" at "+string(d.Key)+": "+run.Why, result))
+	err = r.Store.CreateRun(ctx, run, store.Dealt{}, r.entry(run, now, "Ladder "+l.Row.Name+" at "+string(k)+": "+run.Why, result))
 	known := errors.Is(err, store.ErrConflict) // of an earlier start
 	if err == nil || known {
 		r.mu.Lock()
@@ -195,9 +227,8 @@ func (r *Room) climb(ctx context.Context, l *Ladder, d *estate.Device, v verdict
 	return nil
 }
 
-func (r *Room) climbRun(id string, l *Ladder, k estate.Key, ops []routine.Op, v verdict.Verdict, now time.Time) *routine.Run {
-	why := fmt.Sprintf("%s has hung for %s", k, verdict.Age(now.Sub(v.Since)))
-	run := routine.New(id, &routine.Routine{Name: l.Row.Name, Title: l.Title}, ops, map[string]string{"device": string(k)}, asOrder(l.Row.Name), why, now)
+func climbRun(id string, l *Ladder, k estate.Key, ops []routine.Op, n need, now time.Time) *routine.Run {
+	run := routine.New(id, &routine.Routine{Name: l.Row.Name, Title: l.Title}, ops, map[string]string{"device": string(k)}, asOrder(l.Row.Name), n.why, now)
 	run.Ladder, run.Device = true, k
 	return run
 }
@@ -242,7 +273,7 @@ func (w *run) mayClimb(ctx context.Context, c routine.Begin) routine.Finished {
 			in.Turn, in.Note = routine.Refuse, "it was held for too long: "+in.Note
 			return in
 		}
-		r.lookAt(ctx, w.x.Device)
+		r.lookAt(ctx, w.x.Device, l.witnesses()...)
 		d := r.decide(ctx, l, c, w.x, now)
 		in.Note = d.Why
 		switch d.Answer {
@@ -280,7 +311,7 @@ func (r *Room) decide(ctx context.Context, l *Ladder, c routine.Begin, x *routin
 	defer r.gate.Unlock()
 	s := r.situation(ctx, l, c.Op.N, x.Device, c.ID, now)
 	s.Climb = x.ID
-	s.Person = r.person(ctx, x, s.Verdict.Since)
+	s.Person = r.person(ctx, x, l.Since(s))
 	d := l.Gate(c.Op.N, s)
 	if d.Answer != ladder.Go {
 		return d
@@ -316,13 +347,13 @@ func byPerson(o *operation.Operation) bool {
 }
 
 // lookAt has a device asked, and what it is reached through, before anything is decided about it.
-func (r *Room) lookAt(ctx context.Context, k estate.Key) {
+func (r *Room) lookAt(ctx context.Context, k estate.Key, more ...estate.Key) {
 	e := r.Keeper.Estate()
 	d := e.Device(k)
 	if r.LookAt == nil || d == nil {
 		return
 	}
-	devices := []estate.Key{k}
+	devices := append([]estate.Key{k}, more...)
 	for _, c := range d.Network {
 		devices = append(devices, c.Via.Device)
 	}

@@ -124,7 +124,12 @@ func (w *world) start(s *store.Store) {
 	b := &bus.Bus{}
 	k := keep.New(s, slog.New(slog.DiscardHandler), b)
 	here := []estate.NetworkCable{{Via: estate.End{Device: "here"}}}
-	e, problems := estate.New("t", "here", []estate.Site{{Key: "pier", Zone: time.UTC}}, []estate.Device{
+	beyond := func(k estate.Key) estate.Device {
+		return estate.Device{Key: k, Site: k, Network: []estate.NetworkCable{{Via: estate.End{Device: "switch"}}}, Probes: []estate.Probe{{Kind: estate.TCP, Target: "192.0.2.4:22", Every: time.Second}}}
+	}
+	sites := []estate.Site{{Key: "pier", Zone: time.UTC}, {Key: "office", Zone: time.UTC}, {Key: "quay", Zone: time.UTC}, {Key: "boat", Zone: time.UTC}}
+	e, problems := estate.New("t", "here", sites, []estate.Device{
+		beyond("office"), beyond("quay"), beyond("boat"),
 		{Key: "here", Site: "pier", Role: "server"},
 		{Key: "room", Site: "pier", Role: "sensor", Endpoints: []estate.Endpoint{{Name: "card", Protocol: estate.SNMP, Profile: "p", Every: time.Minute, Timeout: time.Second, Network: here}}},
 		{Key: "lamp", Site: "pier", Role: "light"},

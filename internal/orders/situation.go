@@ -23,6 +23,9 @@ func (r *Room) situation(ctx context.Context, l *Ladder, rung int, k estate.Key,
 		return s
 	}
 	s.Feeds = feedsOf(e, k)
+	if l.Uplink != nil {
+		r.wayOut(l, s)
+	}
 	r.supplies(s, e)
 	var err error
 	if s.Acts, err = r.Store.Acts(ctx, now.Add(-week), but); err != nil {

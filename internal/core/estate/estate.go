@@ -46,6 +46,7 @@ type Site struct {
 	Kind   string         // in words: "pier", "office"
 	Zone   *time.Location // never nil
 	Hourly int            // how many operations within an hour are not too many; 0: DefaultHourly
+	Acts   Key            // the device on which the service runs that acts there; empty: this one does
 }
 
 // DefaultHourly is how many operations at one site within an hour are taken to
@@ -288,6 +289,14 @@ func (e *Estate) WayOf(from netip.Addr) Key {
 		}
 	}
 	return via
+}
+
+// SiteOf returns the site of a device, or nil.
+func (e *Estate) SiteOf(k Key) *Site {
+	if d := e.Device(k); d != nil {
+		return e.Site(d.Site)
+	}
+	return nil
 }
 
 // Zone returns the time zone of a device's site, or UTC.

@@ -43,6 +43,18 @@ type Situation struct {
 	Person   string             // who has operated it since the climb began
 	Unless   []string           // what else speaks against it, in words
 	If       string             // why the condition beside the verdict does not hold; empty: it does
+
+	Witnesses []Witness // of an uplink
+	Line      Line      // what an uplink says of its own
+}
+
+// Since is when that began which a ladder is for.
+func (l *Ladder) Since(s *Situation) time.Time {
+	if l.Uplink != nil {
+		_, since, _ := s.Way()
+		return since
+	}
+	return s.Verdict.Since
 }
 
 // Answer is what a gate says.
@@ -70,18 +82,15 @@ func (l *Ladder) Gate(rung int, s *Situation) Decision {
 	say := func(a Answer, format string, args ...any) Decision {
 		return Decision{Answer: a, Why: fmt.Sprintf(format, args...)}
 	}
-	switch {
-	case s.Device == nil:
+	if s.Device == nil {
 		return say(Never, "it is not in the estate any more")
-	case s.Verdict.State == verdict.Steady || s.Verdict.State == verdict.Strained:
-		return say(Over, "%s is %s again", s.Device.Key, s.Verdict.State)
-	case s.Verdict.State != verdict.Hung:
-		// A cut way, a dark feed, silence that nobody can explain: what hung is not known to hang any more.
-		return say(Wait, "it is %s, and only what is proved to hang is acted upon", s.Verdict.State)
-	case s.Verdict.By != "":
-		return say(Wait, "its cause is %s", s.Verdict.By)
-	case s.Person != "":
-		return say(Over, "%s sees to it", s.Person)
+	}
+	d, done := l.hangs(s)
+	if l.Uplink != nil {
+		d, done = l.way(s)
+	}
+	if done {
+		return d
 	}
 	if why, rest := l.used(s); why != "" {
 		return Decision{Answer: Never, Why: why, Rest: rest}
@@ -95,6 +104,25 @@ func (l *Ladder) Gate(rung int, s *Situation) Decision {
 		return say(Skip, "%s", s.Refused)
 	case r.Cuts(s.Preview) && !s.Proved:
 		return say(Skip, "it would cut power at %s, and where that cable leads has not been proved since the estate was changed: plumb wiring check %s does", ends(s.Preview), s.Device.Site)
+	}
+	return d
+}
+
+// hangs says what the gate goes by first: that the device is proved to hang. done: nothing more is to be asked.
+func (l *Ladder) hangs(s *Situation) (d Decision, done bool) {
+	say := func(a Answer, format string, args ...any) (Decision, bool) {
+		return Decision{Answer: a, Why: fmt.Sprintf(format, args...)}, a != Go
+	}
+	switch {
+	case s.Verdict.State == verdict.Steady || s.Verdict.State == verdict.Strained:
+		return say(Over, "%s is %s again", s.Device.Key, s.Verdict.State)
+	case s.Verdict.State != verdict.Hung:
+		// A cut way, a dark feed, silence that nobody can explain: what hung is not known to hang any more.
+		return say(Wait, "it is %s, and only what is proved to hang is acted upon", s.Verdict.State)
+	case s.Verdict.By != "":
+		return say(Wait, "its cause is %s", s.Verdict.By)
+	case s.Person != "":
+		return say(Over, "%s sees to it", s.Person)
 	}
 	return say(Go, "%s has hung for %s", s.Device.Key, verdict.Age(s.Now.Sub(s.Verdict.Since)))
 }
@@ -162,8 +190,8 @@ func (l *Ladder) holds(s *Situation) string {
 		}
 	}
 	switch {
-	case s.Now.Sub(s.Verdict.Since) < l.Lasting:
-		return "it has not hung for " + plain.Span(l.Lasting) + " yet"
+	case s.Now.Sub(l.Since(s)) < l.Lasting:
+		return "it has not " + map[bool]string{true: "led nowhere", false: "hung"}[l.Uplink != nil] + " for " + plain.Span(l.Lasting) + " yet"
 	case s.Battery != "":
 		return fmt.Sprintf("%s, which feeds it, is on battery", s.Battery)
 	case s.Now.Sub(s.Returned) < x.AfterReturn:
@@ -180,6 +208,8 @@ func (l *Ladder) holds(s *Situation) string {
 		return s.If
 	case len(s.Unless) > 0:
 		return s.Unless[0]
+	case l.Uplink != nil:
+		return l.pause(s)
 	}
 	return ""
 }

@@ -3,6 +3,7 @@
 //
 //	ladder.go  what a ladder is, and the program of a climb
 //	gate.go    whether it may act now, asked again just before each thing that it does
+//	uplink.go  the way out of a place, seen from within
 //
 // No I/O and no clock. A climb is carried out by the machine of package routine, so it survives what
 // a routine survives, and what it does are operations like any other.
@@ -29,6 +30,7 @@ type Ladder struct {
 	Rungs   []Rung
 	Call    []string // who is told when it is at its end
 	Limits  Limits
+	Uplink  *Uplink // its device is the way out of where this service stands; nil: it is not
 }
 
 // Match narrows what a ladder is for; what is empty fits everything.
@@ -77,6 +79,13 @@ var Usual = Limits{DeviceDay: 3, DeviceWeek: 10, SiteDay: 5, EstateDay: 10, AtOn
 // Recovered is the condition that a device is well again.
 const Recovered = `verdict(with.device) == "steady"`
 
+func (l *Ladder) recovered() string {
+	if l.Uplink != nil {
+		return l.Uplink.Recovered()
+	}
+	return Recovered
+}
+
 // Climb is the program of a ladder for one device: each rung asks first whether it may, and waits for
 // its proof. find returns the routines that rungs run.
 func (l *Ladder) Climb(k estate.Key, find func(name string) *routine.Routine) ([]routine.Op, error) {
@@ -89,7 +98,7 @@ func (l *Ladder) Climb(k estate.Key, find func(name string) *routine.Routine) ([
 		for try := range r.Tries {
 			a := routine.Attempt{Rung: i, Path: fmt.Sprintf("rung %d", i+1), Device: k, Steps: []routine.Step{step}, Proof: r.Proof, Settle: r.Settle}
 			if a.Proof == "" {
-				a.Proof = Recovered
+				a.Proof = l.recovered()
 			}
 			if r.Tries > 1 {
 				a.Path += fmt.Sprintf(" try %d", try+1)
@@ -97,11 +106,15 @@ func (l *Ladder) Climb(k estate.Key, find func(name string) *routine.Routine) ([
 			all = append(all, a)
 		}
 	}
+	is := "is hung"
+	if l.Uplink != nil {
+		is = "leads nowhere"
+	}
 	var last []routine.Step
 	if len(l.Call) > 0 {
 		last = append(last, routine.Step{
 			Kind: routine.Tell, Path: "call", Who: l.Call, Otherwise: routine.GoOn,
-			Text: fmt.Sprintf("%s is hung, and the ladder %s could not help it: it waits for somebody", k, l.Name),
+			Text: fmt.Sprintf("%s %s, and the ladder %s could not help it: it waits for somebody", k, is, l.Name),
 		})
 	}
 	return routine.Attempts(l.Name, all, map[string]string{"device": string(k)}, last, find)

@@ -41,6 +41,8 @@ func (l *Ladder) Past(all []Episode, now time.Time) []Would {
 		w := Would{Episode: e, At: e.From.Add(l.Lasting)}
 		w.Alone = e.Person.IsZero() && !e.Until.IsZero()
 		switch {
+		case l.Uplink != nil:
+			w.Why = "whether a witness answered then is not on record"
 		case !e.Until.IsZero() && !e.Until.After(w.At):
 			w.Why = "it did not hang for so long"
 		case !e.Person.IsZero() && e.Person.Before(w.At):

@@ -45,11 +45,12 @@ const (
 	LockOnBattery  = "on-battery"
 	LockWindow     = "window"
 	LockTooMany    = "too-many"
+	LockElsewhere  = "elsewhere"
 )
 
 // lifters are the least roles that may go ahead against an interlock that can be
 // lifted by a reason; whoever may operate, of the others.
-var lifters = map[string]Role{LockOwnPath: Steward, LockOverload: Steward, LockUpdating: Steward, LockWindow: Steward}
+var lifters = map[string]Role{LockOwnPath: Steward, LockOverload: Steward, LockUpdating: Steward, LockWindow: Steward, LockElsewhere: Steward}
 
 // Consent is what a person has said to the interlocks of a preview.
 type Consent struct {
@@ -105,6 +106,7 @@ func (p *Preview) interlocks(w World) {
 	}
 	p.gearLocks(w, lock)
 	p.chassisLocks(w, lock)
+	p.elsewhere(w, lock)
 	p.siteLocks(w, lock)
 	p.powerLocks(w, lock)
 	if auto := w.Evidence.Supplies[p.Device].Control.AutoRestart; p.Means == ByOutput && p.Kind == Off && auto != nil && !*auto {
@@ -152,6 +154,36 @@ func (p *Preview) siteLocks(w World, lock func(string, Lift, string, ...any)) {
 	if n := w.Recent[d.Site]; n >= most {
 		lock(LockTooMany, LiftByReason, "there have been %d operations at %s within the hour, and more than %d are taken for a mistake", n, d.Site, most)
 	}
+}
+
+// elsewhere: of two services one acts at a site, and the other only while that is silent. Two that
+// switch one outlet would each take what the other does for a fault.
+func (p *Preview) elsewhere(w World, lock func(string, Lift, string, ...any)) {
+	for _, other := range p.actsThere(w.Estate) {
+		answers, silent, _, since := verdict.Heard(w.Estate, w.Evidence, other, w.Now)
+		switch {
+		case answers:
+			lock(LockElsewhere, LiftNever, "the service on %s acts there: ask that one", other)
+		case silent:
+			lock(LockElsewhere, LiftByReason, "the service on %s acts there. It has been silent for %s, and may be acting all the same", other, verdict.Age(w.Now.Sub(since)))
+		default:
+			lock(LockElsewhere, LiftNever, "the service on %s acts there, and whether it is silent is not known yet: try again in a moment", other)
+		}
+	}
+}
+
+// actsThere are the other services to which the sites belong at which something is switched.
+func (p *Preview) actsThere(e *estate.Estate) (out []estate.Key) {
+	devices := []estate.Key{p.Device}
+	for _, o := range p.Outlets {
+		devices = append(devices, o.End.Device)
+	}
+	for _, k := range devices {
+		if s := e.SiteOf(k); s != nil && s.Acts != "" && !slices.Contains(out, s.Acts) {
+			out = append(out, s.Acts)
+		}
+	}
+	return out
 }
 
 // hourly is how many operations at a site within an hour are not too many.

@@ -178,6 +178,38 @@ func TestTheDigestFollowsTheWorld(t *testing.T) {
 	}
 }
 
+// TestElsewhere: of two services one acts at a site, and the other only while that is silent.
+func TestElsewhere(t *testing.T) {
+	for _, c := range []struct {
+		name  string
+		acts  estate.Key
+		after time.Duration // that it was heard
+		lift  Lift
+		says  string
+	}{
+		{"it answers", "other", time.Second, LiftNever, "the service on other acts there: ask that one"},
+		{"it is silent", "other", 2 * time.Minute, LiftByReason, "the service on other acts there. It has been silent for 1 min, and may be acting all the same"},
+		{"nothing is known of it", "host", time.Second, LiftNever, "the service on host acts there, and whether it is silent is not known yet: try again in a moment"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			w := asSeen(cupboard(t))
+			w.Estate.Site("pier").Acts, w.Now = c.acts, t0.Add(c.after)
+			for at := time.Minute; at < c.after; at += 10 * time.Second {
+				w.Evidence.Endpoint(estate.EndpointID{Device: "other", Name: "card"}, verdict.Result{SentAt: t0.Add(at)})
+			}
+			p, err := Look(Intent{Kind: On, Device: "router"}, w)
+			require.NoError(t, err)
+			require.Len(t, p.Interlocks, 1)
+			l := p.Interlocks[0]
+			require.Equal(t, []string{LockElsewhere, string(c.lift), c.says}, []string{l.Name, string(l.LiftBy), l.Reason})
+			agreed := Consent{Override: []string{LockElsewhere}, Why: "they do not answer their telephone", Role: Steward}
+			require.Equal(t, c.lift == LiftByReason, len(p.Unlifted(agreed)) == 0)
+			agreed.Role = Operator
+			require.NotEmpty(t, p.Unlifted(agreed))
+		})
+	}
+}
+
 // TestWhatHasChanged is said in the words of the preview.
 func TestWhatHasChanged(t *testing.T) {
 	look := func(f func(*World)) *Preview {

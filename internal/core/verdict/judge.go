@@ -136,6 +136,9 @@ func (m *Moment) device(d *estate.Device) Verdict {
 	case h.silent:
 		return m.silence(d, h, p)
 	case p.state == powerNo && !d.Answers():
+		if v, theirs := m.elsewhere(d, h, p); theirs {
+			return v
+		}
 		return Verdict{State: Dark, By: p.cause, Reasons: p.reasons}
 	case p.state == powerYes && !d.Answers():
 		return Verdict{State: Steady, Reasons: append(p.reasons, Reason{Stance: Note, Text: Say("nothing is asked of it, so its draw is all that is known")})}
@@ -297,6 +300,9 @@ func (m *Moment) waysLost(d *estate.Device) []Reason {
 // enough: without power, behind a break, hung, or silent.
 func (m *Moment) silence(d *estate.Device, h *hearing, p *power) Verdict {
 	way := m.provenBefore(d, h, m.way(d, h.silence))
+	if v, theirs := m.elsewhere(d, h, p); theirs {
+		return v
+	}
 	switch {
 	case p.state == powerNo:
 		return m.dark(h, p, way) // measured, wherever the path may be broken, so it can be judged
@@ -363,6 +369,32 @@ func (m *Moment) dark(h *hearing, p *power, way path) Verdict {
 		v.Reasons = append(v.Reasons, Reason{Stance: Note, Text: Say("the path to it is broken as well, at %s", way.cut)})
 	}
 	return v
+}
+
+// theirsFor is for how long an outlet may be off by what another service does before that is told.
+const theirsFor = 10 * time.Minute
+
+// elsewhere is a device without power at a site at which another service acts: that may have switched
+// its outlet off, and then it switches it on again. For a while it is no fault.
+func (m *Moment) elsewhere(d *estate.Device, h *hearing, p *power) (Verdict, bool) {
+	s := m.e.Site(d.Site)
+	if s == nil || s.Acts == "" || p.state != powerNo {
+		return Verdict{}, false
+	}
+	since, switched := h.since, p.off
+	for _, c := range d.Power {
+		if o, known := m.ev.Outlets[c.From]; known && !o.On {
+			switched = true
+			if since.IsZero() { // nothing is asked of it
+				since = o.Dead.since
+			}
+		}
+	}
+	if !switched || since.IsZero() || m.past(since.Add(theirsFor)) {
+		return Verdict{}, false
+	}
+	theirs := Reason{Stance: For, Text: Say("nobody asked for that here: the service on %s acts there", s.Acts)}
+	return Verdict{State: Parked, Since: since, Reasons: append([]Reason{theirs}, p.reasons...)}, true
 }
 
 // behind is a device behind a break; or the cause of that, when what the path is broken at

@@ -141,6 +141,21 @@ func TestJudge(t *testing.T) {
 		{"what is parked and answers is not parked", func(s *story) { s.ev.Parked["kiosk"] = Parking{By: "admin"} }, 1, map[estate.Key]State{"kiosk": Steady}, ""},
 		{"an operation makes it waking, whatever else", func(s *story) { s.ev.Operating["router"] = "cycle"; s.mute["router"] = true }, 4,
 			map[estate.Key]State{"router": Waking, "switch": CutOff}, "router"},
+		{"what another service may have switched is no fault at once", func(s *story) {
+			s.e.Site("pier").Acts = "core"
+			s.off[3], s.off[6], s.mute["router"] = true, true, true
+		}, 4, map[estate.Key]State{"router": Parked, "heater": Parked}, ""},
+		{"nor is what starts again after that", func(s *story) {
+			s.e.Site("pier").Acts = "core"
+			s.off[3], s.mute["router"] = true, true
+			s.poll(4)
+			s.off[3] = false
+		}, 2, map[estate.Key]State{"router": Waking}, ""},
+		{"but what stays off is", func(s *story) {
+			s.e.Site("pier").Acts = "core"
+			s.off[3], s.off[6], s.mute["router"] = true, true, true
+		}, 125, map[estate.Key]State{"router": Dark, "heater": Dark}, ""},
+		{"and what hangs with power is not its doing", func(s *story) { s.e.Site("pier").Acts = "core"; s.mute["router"] = true }, 3, map[estate.Key]State{"router": Hung}, ""},
 		{"power that has just come back gives time to start", func(s *story) {
 			s.off[3], s.mute["router"] = true, true
 			s.poll(3)

@@ -26,7 +26,7 @@ func (d *Driver) shell(ctx context.Context, _ string) (attach.Wire, error) {
 	if err != nil {
 		return nil, err
 	}
-	defer follow(ctx, c)()
+	defer d.follow(ctx, c)()
 	s, err := c.NewSession()
 	if err != nil { // the connection may have died long ago
 		_ = d.drop(c)

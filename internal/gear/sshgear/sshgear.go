@@ -50,7 +50,8 @@ type Driver struct {
 
 	mu     sync.Mutex // not held while anything is waited for
 	client *ssh.Client
-	at     int // which address is used
+	users  map[*ssh.Client]int // how many wait for something on a connection
+	at     int                 // which address is used
 	closed bool
 }
 
@@ -64,7 +65,7 @@ func Open(o Options) (*Driver, error) {
 	if len(o.Addresses) == 0 {
 		return nil, &gear.Error{Kind: gear.Unreachable, Outcome: sending.NotSent, Text: o.Name + " has no address"}
 	}
-	d := &Driver{o: o, dialing: gear.NewTurn(), auth: ssh.Password(o.Secret.Password)}
+	d := &Driver{o: o, dialing: gear.NewTurn(), users: map[*ssh.Client]int{}, auth: ssh.Password(o.Secret.Password)}
 	d.line = attach.New(attach.Options{Addresses: o.Addresses, Hide: o.Secret.Password, Timeout: 2 * o.Timeout, Dial: d.shell})
 	if o.Secret.Kind == secret.SSHKey {
 		key, err := ssh.ParsePrivateKey([]byte(o.Secret.Password))
@@ -108,9 +109,19 @@ func (d *Driver) Answer(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	defer follow(ctx, c)()
-	// A request that nobody knows is answered with a refusal (RFC 4254, section 4).
-	if _, _, err := c.SendRequest("alive@plumbbob.invalid", true, nil); err != nil {
+	defer d.follow(ctx, c)()
+	answered := make(chan error, 1)
+	go func() { // it may wait for what others have asked before
+		// A request that nobody knows is answered with a refusal (RFC 4254, section 4).
+		_, _, err := c.SendRequest("alive@plumbbob.invalid", true, nil)
+		answered <- err
+	}()
+	select {
+	case err = <-answered:
+	case <-ctx.Done():
+		return d.err(context.Cause(ctx), sending.NotSent)
+	}
+	if err != nil {
 		_ = d.drop(c)
 		return d.err(err, sending.NotSent)
 	}
@@ -128,14 +139,14 @@ func (d *Driver) Tell(ctx context.Context, text string) error {
 	if err != nil {
 		return err
 	}
-	defer follow(ctx, c)()
+	defer d.follow(ctx, c)()
 	s, err := c.NewSession()
 	if err != nil { // the connection may have died long ago: nothing was sent on it
 		_ = d.drop(c)
 		if c, err = d.connect(ctx); err != nil {
 			return err
 		}
-		defer follow(ctx, c)()
+		defer d.follow(ctx, c)()
 		if s, err = c.NewSession(); err != nil {
 			return d.err(err, sending.NotSent)
 		}
@@ -152,7 +163,6 @@ func (d *Driver) Tell(ctx context.Context, text string) error {
 	select {
 	case err = <-ended:
 	case <-ctx.Done():
-		_ = d.drop(c)
 		return d.err(context.Cause(ctx), sending.Unclear)
 	case <-time.After(tellsFor):
 		return nil
@@ -170,10 +180,41 @@ func (d *Driver) Tell(ctx context.Context, text string) error {
 	return nil
 }
 
-// follow has the connection end with ctx: a blocking call must not outlive it.
-func follow(ctx context.Context, c *ssh.Client) func() {
-	stop := context.AfterFunc(ctx, func() { _ = c.Close() })
-	return func() { stop() }
+// follow has a connection not be used any more when ctx ends, because it may be dead: a blocking call must
+// not outlive it. It is closed when nobody else waits for anything on it.
+func (d *Driver) follow(ctx context.Context, c *ssh.Client) (done func()) {
+	d.mu.Lock()
+	d.users[c]++
+	d.mu.Unlock()
+	leave := func() (last bool) {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		if d.users[c]--; d.users[c] == 0 {
+			delete(d.users, c)
+			return true
+		}
+		if d.client == c && ctx.Err() != nil {
+			d.client = nil // closed by the last who waits
+		}
+		return false
+	}
+	stop := context.AfterFunc(ctx, func() {
+		if leave() {
+			_ = d.drop(c)
+		}
+	})
+	return func() {
+		if stop() && leave() && d.left(c) {
+			_ = c.Close()
+		}
+	}
+}
+
+// left says whether a connection is not the one that is used any more.
+func (d *Driver) left(c *ssh.Client) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.client != c
 }
 
 // bounded keeps the beginning of what is written to it, by both of the streams of

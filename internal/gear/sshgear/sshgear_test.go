@@ -65,6 +65,25 @@ func TestACommandLine(t *testing.T) {
 	require.NotEqual(t, sending.Accepted, gear.OutcomeOf(err))
 }
 
+// TestOneWhoGivesUp takes nothing from the others who wait on the same connection.
+func TestOneWhoGivesUp(t *testing.T) {
+	l := labtest.Start(t, labtest.Options{Speed: 60})
+	d := open(t, Options{Addresses: shell(t, l)})
+	require.NoError(t, d.Answer(t.Context()))
+	require.NoError(t, l.Hang("skarvoe-router"))
+	patient, told := make(chan error, 1), make(chan error, 1)
+	go func() { patient <- d.Answer(t.Context()) }()
+	go func() { told <- d.Tell(t.Context(), "uptime") }()
+	time.Sleep(100 * time.Millisecond) // until they wait
+	short, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
+	defer cancel()
+	require.Error(t, d.Answer(short))
+	require.NoError(t, l.Heal("skarvoe-router"))
+	require.NoError(t, <-patient)
+	require.Equal(t, sending.Refused, gear.OutcomeOf(<-told), "it was understood, and is not known there")
+	require.NoError(t, d.Answer(t.Context()))
+}
+
 func TestWhoMayAndWhoIsThere(t *testing.T) {
 	l := labtest.Start(t, labtest.Options{Speed: 60})
 	at := shell(t, l)

@@ -20,6 +20,9 @@ type Lab struct {
 	*lab.Lab
 	Estate *estate.Estate
 	File   string // the estate file, as text
+
+	Pier     *estate.Estate // as the second service sees it; nil: there is none
+	PierFile string
 }
 
 // Options change how the lab starts.
@@ -28,6 +31,8 @@ type Options struct {
 	Echo  bool    // answer ICMP, where that is permitted
 
 	TrapPort uint16
+
+	Pier bool // a second service is to stand at the pier
 
 	Text string // an estate file of another time, at the demo's own addresses; empty: that of today
 }
@@ -46,9 +51,19 @@ func Start(t testing.TB, o Options) *Lab {
 		if o.Text != "" {
 			l.File = a.Move(o.Text)
 		}
+		if o.Pier {
+			l.File, l.PierFile = demo.WithPier(a), demo.Pier(a)
+			l.Pier, err = estatefile.Parse("pier", []byte(l.PierFile))
+			require.NoError(t, err)
+		}
 		l.Estate, err = estatefile.Parse("demo", []byte(l.File))
 		require.NoError(t, err)
 		l.Lab, err = lab.Start(lab.Options{Estate: l.Estate, Speed: o.Speed, Seed: 1, NoEcho: !o.Echo, TrapPort: o.TrapPort, Mail: "127.0.0.1:0", Frame: 200 * time.Millisecond})
+		if err == nil && o.Pier {
+			if err = l.Beside(l.Pier); err != nil {
+				require.NoError(t, l.Close())
+			}
+		}
 		if err != nil {
 			continue
 		}
