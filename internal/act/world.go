@@ -77,6 +77,11 @@ func (a *Actor) world(ctx context.Context, by operation.Asker) (operation.World,
 	return w, nil
 }
 
+// World is all that previews are worked out from, for nobody in particular.
+func (a *Actor) World(ctx context.Context) (operation.World, error) {
+	return a.world(ctx, operation.Asker{Role: operation.Operator})
+}
+
 // Around is what goes on around a device, in words; empty where nothing does.
 type Around struct {
 	InUse  string // who works with it

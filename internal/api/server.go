@@ -33,6 +33,7 @@ import (
 	"plumbbob/internal/broker"
 	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/drill"
 	"plumbbob/internal/health"
 	"plumbbob/internal/incidents"
 	"plumbbob/internal/keep"
@@ -57,6 +58,7 @@ type Parts struct {
 	Incidents *incidents.Room
 	Outbox    *tell.Outbox
 	Orders    *orders.Room
+	Drill     *drill.Room
 
 	People *people.Desk
 	Broker *broker.Room
@@ -194,7 +196,7 @@ func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
 }
 
 // pages are the first parts of the addresses that the console has pages at.
-var pages = []string{"", "devices", "power", "incidents", "journal", "estate", "people", "events", "telling", "orders"}
+var pages = []string{"", "devices", "power", "incidents", "journal", "estate", "people", "events", "telling", "orders", "readiness"}
 
 // console serves the built console. An address that is neither a file nor a page shows
 // people the console's own page for that, and tells programs that there is nothing.

@@ -164,7 +164,7 @@ Exit status: 0 done, 1 failed, 2 wrong usage, 3 refused by an interlock,
 		root.PersistentFlags().BoolVar(&a.utc, "utc", false, "times in UTC, and not in the zone of this machine")
 	}
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "table, json, yaml or csv")
-	root.AddCommand(a.loginCommand(), a.logoutCommand(), a.boardCommand(), a.showCommand(), a.lookCommand(), a.serialCommand(), a.screenCommand(), a.glyphCommand(), a.channelCommand(), a.serviceCallCommand(), a.tellingCommand(), a.routineCommand(), a.ladderCommand(), a.clockCommand(), a.keysCommand(), a.typeCommand(), a.sequenceCommand(), a.drawCommand(),
+	root.AddCommand(a.loginCommand(), a.logoutCommand(), a.boardCommand(), a.showCommand(), a.lookCommand(), a.serialCommand(), a.screenCommand(), a.glyphCommand(), a.channelCommand(), a.serviceCallCommand(), a.tellingCommand(), a.routineCommand(), a.ladderCommand(), a.clockCommand(), a.readyCommand(), a.drillCommand(), a.keysCommand(), a.typeCommand(), a.sequenceCommand(), a.drawCommand(),
 		a.historyCommand(), a.energyCommand(), a.powerCommand(), a.upsCommand(), a.outletCommand(), a.portsCommand(), a.cardCommand(),
 		a.sensorsCommand(), a.eventsCommand(), a.sheetCommand(), a.profileCommand(), a.wiringCommand(),
 		a.identifyCommand(), a.controllerCommand(), a.opCommand(), a.incidentCommand(), a.groupCommand(), a.windowCommand(), a.calendarCommand(), a.journalCommand(), a.estateCommand(), a.secretCommand(), a.accountCommand())

@@ -2,6 +2,8 @@ package lab
 
 import (
 	"fmt"
+	"io"
+	"log"
 	"maps"
 	"net/http"
 	"net/http/httputil"
@@ -46,7 +48,7 @@ func (l *Lab) Runs(k estate.Key, at string) error {
 	if err != nil {
 		return fmt.Errorf("lab: %w", err)
 	}
-	p := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(to) }}
+	p := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(to) }, ErrorLog: log.New(io.Discard, "", 0)}
 	return l.on(k, func(b *box) { b.service = p })
 }
 

@@ -34,6 +34,7 @@ type step struct {
 	Together [][]step `yaml:"at the same time"`
 	Tell     string   `yaml:"tell"`
 	Picture  string   `yaml:"picture"`
+	Drill    string   `yaml:"drill"`
 	Text     string   `yaml:"wait for text"`
 	Type     string   `yaml:"type"`
 	Run      string   `yaml:"run"`
@@ -83,6 +84,7 @@ func (s *step) doings() (out []doing) {
 		{"if", s.If, (*parser).branch, []string{"then", "else"}},
 		{"tell", s.Tell, (*parser).tell, []string{"who"}},
 		{"picture", s.Picture, (*parser).picture, nil},
+		{"drill", s.Drill, (*parser).drill, []string{"who"}},
 		{"wait for text", s.Text, (*parser).text, []string{"screen", "line", "within"}},
 		{"type", s.Type, (*parser).keys, []string{"screen", "within"}},
 		{"run", s.Run, (*parser).call, []string{"with"}},
@@ -308,15 +310,38 @@ func (p *parser) tell(at []string, s *step, out *routine.Step) {
 	if len(s.Who) == 0 {
 		p.Fault(at, "tell: say who, as in who: [NAME]")
 	}
-	for i, who := range s.Who {
-		if !estate.ValidKey(who) {
-			p.Fault(append(at, "who", strconv.Itoa(i)), "%q is no name of a person, a team or a rota", who)
-		}
-	}
+	p.people(at, s.Who)
 }
 
 func (p *parser) picture(at []string, s *step, out *routine.Step) {
 	out.Kind, out.Device = routine.Picture, p.device(append(at, "picture"), s.Picture)
+}
+
+// drillAll is what a drill is about that is about everything.
+const drillAll = "all"
+
+func (p *parser) drill(at []string, s *step, out *routine.Step) {
+	out.Kind, out.Who = routine.Drill, s.Who
+	p.people(at, s.Who)
+	switch k := s.Drill; {
+	case k == drillAll:
+	case !estate.ValidKey(k):
+		p.Fault(append(at, "drill"), "%q is no device and no site: say one, or all", k)
+	default:
+		out.Text = k
+		if p.around.Zone(estate.Key(k)) == nil { // then it is a device
+			p.about[estate.Key(k)] = true
+		}
+	}
+}
+
+// people checks the names of those who are told.
+func (p *parser) people(at, who []string) {
+	for i, who := range who {
+		if !estate.ValidKey(who) {
+			p.Fault(append(at, "who", strconv.Itoa(i)), "%q is no name of a person, a team or a rota", who)
+		}
+	}
 }
 
 // place reads at whose line or screen something is.

@@ -62,7 +62,21 @@ const (
 	pictureWithin = time.Minute
 	typeWithin    = 10 * time.Minute
 	lookAtScreen  = time.Second
+	drillWithin   = 10 * time.Minute
 )
+
+// tell tells somebody: a message that cannot be noted now is noted when the database is back.
+func (w *run) tell(ctx context.Context, id string, who []string, text string) (string, error) {
+	for {
+		told, err := w.r.Say(ctx, id, w.x.Routine, who, text)
+		if err == nil {
+			return strings.Join(told, ", "), nil
+		}
+		if !errors.Is(err, store.ErrAway) || !durable.Pause(ctx, durable.RecordAgain) {
+			return "", err
+		}
+	}
+}
 
 // beside does what is no operation.
 func (w *run) beside(ctx context.Context, c routine.Begin) (note string, err error) {
@@ -72,15 +86,19 @@ func (w *run) beside(ctx context.Context, c routine.Begin) (note string, err err
 	}
 	switch routine.StepKind(op.Do) {
 	case routine.Tell:
-		for { // a message that cannot be noted now is noted when the database is back
-			told, err := r.Say(ctx, c.ID, w.x.Routine, op.Who, op.Text)
-			if err == nil {
-				return "to " + strings.Join(told, ", "), nil
-			}
-			if !errors.Is(err, store.ErrAway) || !durable.Pause(ctx, durable.RecordAgain) {
-				return "", err
-			}
+		told, err := w.tell(ctx, c.ID, op.Who, op.Text)
+		if err != nil {
+			return "", err
 		}
+		return "to " + told, nil
+	case routine.Drill:
+		ctx, cancel := within(drillWithin)
+		defer cancel()
+		found, err := r.Drill(ctx, op.Text, asOrder(w.x.Routine).By())
+		if err == nil && len(op.Who) > 0 {
+			_, err = w.tell(ctx, c.ID, op.Who, found)
+		}
+		return found, err
 	case routine.Picture:
 		ctx, cancel := within(pictureWithin)
 		defer cancel()

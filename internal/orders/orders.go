@@ -65,6 +65,7 @@ type Parts struct {
 	// What steps do beside operations; their errors are for people.
 	Say     func(ctx context.Context, id, order string, who []string, text string) (told []string, err error)
 	Picture func(ctx context.Context, k estate.Key, why string) error
+	Drill   func(ctx context.Context, what, by string) (found string, err error)
 	Line    func(ctx context.Context, k estate.Key, match func(rows string) bool) error
 	Screen  func(ctx context.Context, k estate.Key) (text string, err error)
 	Play    func(ctx context.Context, k estate.Key, sequence string) error

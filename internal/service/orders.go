@@ -14,6 +14,7 @@ import (
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/incident"
 	"plumbbob/internal/core/operation"
+	"plumbbob/internal/core/readiness"
 	"plumbbob/internal/core/seat"
 	"plumbbob/internal/core/sequence"
 	"plumbbob/internal/orders"
@@ -24,12 +25,16 @@ import (
 // newOrders puts together what carries standing orders out: what is no operation is done by the
 // rooms that do it for people.
 func (s *Service) newOrders(b *bus.Bus) *orders.Room {
+	drill := func(ctx context.Context, what, by string) (string, error) {
+		all, err := s.drill.Drill(ctx, what, by)
+		return readiness.Words(all), err
+	}
 	return orders.New(orders.Parts{
 		Store: s.Store, Keeper: s.keeper, Actor: s.actor, Log: s.o.Log, Health: s.health, Lease: s.lease, Bus: b, Acts: s.acts,
 		Incidents: func() []*incident.Incident { return s.incidents.Open() },
 		AtLine:    func(k estate.Key) []string { return s.broker.Words(k, "") },
 		LookAt:    func(ctx context.Context, devices []estate.Key) error { return s.watcher.Look(ctx, devices) },
-		Say:       s.outbox.Say, Picture: s.keepPicture, Line: s.waitAtLine, Screen: s.screenSays, Play: s.playAtScreen,
+		Say:       s.outbox.Say, Picture: s.keepPicture, Line: s.waitAtLine, Screen: s.screenSays, Play: s.playAtScreen, Drill: drill,
 	})
 }
 

@@ -27,6 +27,7 @@ import (
 	"plumbbob/internal/broker"
 	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/drill"
 	"plumbbob/internal/gate"
 	"plumbbob/internal/gear/garage"
 	"plumbbob/internal/gear/sshgear"
@@ -129,6 +130,7 @@ type Service struct {
 	incidents *incidents.Room
 	outbox    *tell.Outbox
 	orders    *orders.Room
+	drill     *drill.Room
 	health    *health.Book
 	lease     *lease.Lease // nil with a database of our own
 
@@ -249,6 +251,10 @@ func (s *Service) assemble(ctx context.Context) error {
 	s.incidents = incidents.New(incidents.Parts{
 		Store: s.Store, Keeper: s.keeper, Log: s.o.Log, Health: s.health, Standby: s.lease.Other, Bus: b, Tell: s.outbox.Next,
 	})
+	s.drill = drill.New(drill.Parts{
+		Store: s.Store, World: s.actor.World, LookAt: func(ctx context.Context, devices []estate.Key) error { return s.watcher.Look(ctx, devices) },
+		Written: func() { b.Journal.Publish(bus.NewEntry{}) },
+	})
 	s.orders = s.newOrders(b)
 	s.gate = gate.New(gate.Parts{People: s.people, Log: s.o.Log, DataDir: s.o.DataDir})
 	if s.o.Gate != "" {
@@ -273,7 +279,7 @@ func (s *Service) assemble(ctx context.Context) error {
 		return err
 	}
 	s.api = api.New(api.Parts{
-		Store: s.Store, Keeper: s.keeper, Actor: s.actor, Incidents: s.incidents, Outbox: s.outbox, Orders: s.orders, Keyring: s.garage, Watcher: s.watcher, Sealer: s.Sealer,
+		Store: s.Store, Keeper: s.keeper, Actor: s.actor, Incidents: s.incidents, Outbox: s.outbox, Orders: s.orders, Drill: s.drill, Keyring: s.garage, Watcher: s.watcher, Sealer: s.Sealer,
 		Hub: hub, Log: s.o.Log, Console: s.o.Console, Secure: s.secure != nil || len(s.o.Proxies) > 0, SetEstate: s.setEstate,
 		Health: s.health, Retention: s.o.Retention, People: s.people, Bus: b, Broker: s.broker, MayConnect: s.mayConnect, Acts: s.acts, HasModem: s.hasModem, Metrics: metrics, Hosts: s.hosts(), Proxies: s.o.Proxies,
 	})

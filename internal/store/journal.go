@@ -44,12 +44,13 @@ const (
 	EntryGroup          = "group"   // several operations that were asked for together
 	EntryRoutine        = "routine" // what is done without anybody at hand
 	EntryLadder         = "ladder"  // how devices that hang are helped
+	EntryDrill          = "drill"   // ways to rescue devices were tried without harm
 )
 
 // EntryKinds are all the kinds of entry.
 var EntryKinds = []string{
 	EntryOperationAsked, EntryOperationEnded, EntryLogIn, EntryLogInRefused, EntryLogOut, EntryAccount, EntryEstate, EntrySecret, EntryService, EntryBreak,
-	EntryIncident, EntryController, EntrySupply, EntryOutlet, EntryCard, EntryWiring, EntryProfile, EntryWindow, EntryCalendar, EntryGroup, EntrySerial, EntryScreen, EntrySequence, EntryTelling, EntryRoutine, EntryLadder,
+	EntryIncident, EntryController, EntrySupply, EntryOutlet, EntryCard, EntryWiring, EntryProfile, EntryWindow, EntryCalendar, EntryGroup, EntrySerial, EntryScreen, EntrySequence, EntryTelling, EntryRoutine, EntryLadder, EntryDrill,
 }
 
 // Write adds entries, all of them or none.

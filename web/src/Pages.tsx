@@ -36,6 +36,10 @@ const router = createBrowserRouter([
           { path: '/estate', lazy: async () => ({ Component: (await import('./pages/Estate')).EstatePage }) },
           { path: '/telling', lazy: async () => ({ Component: (await import('./pages/Telling')).TellingPage }) },
           { path: '/orders', lazy: async () => ({ Component: (await import('./pages/Orders')).OrdersPage }) },
+          {
+            path: '/readiness',
+            lazy: async () => ({ Component: (await import('./pages/Readiness')).ReadinessPage }),
+          },
           { path: '/people', lazy: async () => ({ Component: (await import('./pages/People')).PeoplePage }) },
           { path: '*', element: <NotFoundPage /> },
         ],

@@ -68,19 +68,19 @@ func (e ChannelSettingsKind) Valid() bool {
 
 // Defines values for ChannelSettingsTLS.
 const (
-	None     ChannelSettingsTLS = "none"
-	Starttls ChannelSettingsTLS = "starttls"
-	TLS      ChannelSettingsTLS = "tls"
+	ChannelSettingsTLSNone     ChannelSettingsTLS = "none"
+	ChannelSettingsTLSStarttls ChannelSettingsTLS = "starttls"
+	ChannelSettingsTLSTLS      ChannelSettingsTLS = "tls"
 )
 
 // Valid indicates whether the value is a known member of the ChannelSettingsTLS enum.
 func (e ChannelSettingsTLS) Valid() bool {
 	switch e {
-	case None:
+	case ChannelSettingsTLSNone:
 		return true
-	case Starttls:
+	case ChannelSettingsTLSStarttls:
 		return true
-	case TLS:
+	case ChannelSettingsTLSTLS:
 		return true
 	default:
 		return false
@@ -789,6 +789,57 @@ func (e ProblemKind) Valid() bool {
 	case Usage:
 		return true
 	case WrongPassword:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ReadyDeviceState.
+const (
+	ReadyDeviceStateElsewhere ReadyDeviceState = "elsewhere"
+	ReadyDeviceStateLost      ReadyDeviceState = "lost"
+	ReadyDeviceStateNone      ReadyDeviceState = "none"
+	ReadyDeviceStateReady     ReadyDeviceState = "ready"
+)
+
+// Valid indicates whether the value is a known member of the ReadyDeviceState enum.
+func (e ReadyDeviceState) Valid() bool {
+	switch e {
+	case ReadyDeviceStateElsewhere:
+		return true
+	case ReadyDeviceStateLost:
+		return true
+	case ReadyDeviceStateNone:
+		return true
+	case ReadyDeviceStateReady:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ReadyWayMeans.
+const (
+	ReadyWayMeansChassis ReadyWayMeans = "chassis"
+	ReadyWayMeansOutlet  ReadyWayMeans = "outlet"
+	ReadyWayMeansOutput  ReadyWayMeans = "output"
+	ReadyWayMeansPanel   ReadyWayMeans = "panel"
+	ReadyWayMeansPoe     ReadyWayMeans = "poe"
+)
+
+// Valid indicates whether the value is a known member of the ReadyWayMeans enum.
+func (e ReadyWayMeans) Valid() bool {
+	switch e {
+	case ReadyWayMeansChassis:
+		return true
+	case ReadyWayMeansOutlet:
+		return true
+	case ReadyWayMeansOutput:
+		return true
+	case ReadyWayMeansPanel:
+		return true
+	case ReadyWayMeansPoe:
 		return true
 	default:
 		return false
@@ -2693,6 +2744,58 @@ type PublicKey struct {
 	Key string `json:"key"`
 }
 
+// Readiness defines model for Readiness.
+type Readiness struct {
+	Devices []ReadyDevice `json:"devices"`
+
+	// Words all of it in a sentence
+	Words string `json:"words"`
+}
+
+// ReadyDevice defines model for ReadyDevice.
+type ReadyDevice struct {
+	Device string `json:"device"`
+
+	// Single devices each of which alone leaves no way when it fails
+	Single []string `json:"single"`
+	Site   string   `json:"site"`
+
+	// State it has ways and none works; none is known; one works; another service sees to it
+	State ReadyDeviceState `json:"state"`
+	Ways  []ReadyWay       `json:"ways"`
+
+	// Why it is not ready
+	Why string `json:"why"`
+}
+
+// ReadyDeviceState it has ways and none works; none is known; one works; another service sees to it
+type ReadyDeviceState string
+
+// ReadyWay defines model for ReadyWay.
+type ReadyWay struct {
+	// By the endpoints that would carry it out
+	By      []string  `json:"by"`
+	Drilled *WayTried `json:"drilled,omitempty"`
+
+	// Heard when its gear last answered
+	Heard *time.Time    `json:"heard,omitempty"`
+	Means ReadyWayMeans `json:"means"`
+
+	// Needs devices each of which alone takes it away when it fails
+	Needs []string  `json:"needs"`
+	Used  *WayTried `json:"used,omitempty"`
+
+	// Weak what is to be known of one that works
+	Weak []string `json:"weak"`
+
+	// Why it does not
+	Why   string `json:"why"`
+	Works bool   `json:"works"`
+}
+
+// ReadyWayMeans defines model for ReadyWay.Means.
+type ReadyWayMeans string
+
 // Reason defines model for Reason.
 type Reason struct {
 	At *time.Time `json:"at,omitempty"`
@@ -3419,6 +3522,16 @@ type WayIn struct {
 	Text  string   `json:"text"`
 }
 
+// WayTried defines model for WayTried.
+type WayTried struct {
+	At time.Time `json:"at"`
+	By string    `json:"by"`
+	Ok bool      `json:"ok"`
+
+	// Why it was not
+	Why string `json:"why"`
+}
+
 // Weakness defines model for Weakness.
 type Weakness struct {
 	Name   string `json:"name"`
@@ -3749,6 +3862,18 @@ type GetPowerParams struct {
 	Site *string `form:"site,omitempty" json:"site,omitempty"`
 }
 
+// ListReadinessParams defines parameters for ListReadiness.
+type ListReadinessParams struct {
+	// Of a device or a site; all, when it is left out
+	Of *string `form:"of,omitempty" json:"of,omitempty"`
+}
+
+// RunDrillJSONBody defines parameters for RunDrill.
+type RunDrillJSONBody struct {
+	// Of a device or a site; all, when it is left out
+	Of *string `json:"of,omitempty"`
+}
+
 // ListRoutineRunsParams defines parameters for ListRoutineRuns.
 type ListRoutineRunsParams struct {
 	Routine *string `form:"routine,omitempty" json:"routine,omitempty"`
@@ -3867,6 +3992,9 @@ type TryProfileJSONRequestBody = ProfileTrial
 
 // SetProfileJSONRequestBody defines body for SetProfile for application/json ContentType.
 type SetProfileJSONRequestBody = ProfileText
+
+// RunDrillJSONRequestBody defines body for RunDrill for application/json ContentType.
+type RunDrillJSONRequestBody RunDrillJSONBody
 
 // SteerRoutineRunJSONRequestBody defines body for SteerRoutineRun for application/json ContentType.
 type SteerRoutineRunJSONRequestBody SteerRoutineRunJSONBody
@@ -4641,6 +4769,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /profiles/{name} (the `SetProfile` operationId).
 	SetProfile(ctx context.Context, name string, body SetProfileJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListReadiness How devices could be rescued now if they hung, the worst first
+	//
+	// Corresponds with GET /readiness (the `ListReadiness` operationId).
+	ListReadiness(ctx context.Context, params *ListReadinessParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RunDrillWithBody Ask all gear anew by which devices could be rescued, and record what came of it; no contact moves
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /readiness (the `RunDrill` operationId).
+	RunDrillWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RunDrill Ask all gear anew by which devices could be rescued, and record what came of it; no contact moves
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /readiness (the `RunDrill` operationId).
+	RunDrill(ctx context.Context, body RunDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRoutineRuns What routines did, the newest first; without the steps of those that have ended
 	//
@@ -6702,6 +6849,55 @@ func (c *Client) SetProfileWithBody(ctx context.Context, name string, contentTyp
 // Corresponds with PUT /profiles/{name} (the `SetProfile` operationId).
 func (c *Client) SetProfile(ctx context.Context, name string, body SetProfileJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetProfileRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListReadiness How devices could be rescued now if they hung, the worst first
+//
+// Corresponds with GET /readiness (the `ListReadiness` operationId).
+func (c *Client) ListReadiness(ctx context.Context, params *ListReadinessParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListReadinessRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RunDrillWithBody Ask all gear anew by which devices could be rescued, and record what came of it; no contact moves
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /readiness (the `RunDrill` operationId).
+func (c *Client) RunDrillWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunDrillRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RunDrill Ask all gear anew by which devices could be rescued, and record what came of it; no contact moves
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /readiness (the `RunDrill` operationId).
+func (c *Client) RunDrill(ctx context.Context, body RunDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunDrillRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -11551,6 +11747,100 @@ func NewSetProfileRequestWithBody(server string, name string, contentType string
 	return req, nil
 }
 
+// NewListReadinessRequest constructs an http.Request for the ListReadiness method
+func NewListReadinessRequest(server string, params *ListReadinessParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/readiness")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Of != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "of", *params.Of, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRunDrillRequest calls the generic RunDrill builder with application/json body
+func NewRunDrillRequest(server string, body RunDrillJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRunDrillRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewRunDrillRequestWithBody constructs an http.Request for the RunDrill method, with any body, and a specified content type
+func NewRunDrillRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/readiness")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListRoutineRunsRequest constructs an http.Request for the ListRoutineRuns method
 func NewListRoutineRunsRequest(server string, params *ListRoutineRunsParams) (*http.Request, error) {
 	var err error
@@ -13766,6 +14056,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /profiles/{name} (the `SetProfile` operationId).
 	SetProfileWithResponse(ctx context.Context, name string, body SetProfileJSONRequestBody, reqEditors ...RequestEditorFn) (*SetProfileResponse, error)
+
+	// ListReadinessWithResponse How devices could be rescued now if they hung, the worst first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /readiness (the `ListReadiness` operationId).
+	ListReadinessWithResponse(ctx context.Context, params *ListReadinessParams, reqEditors ...RequestEditorFn) (*ListReadinessResponse, error)
+
+	// RunDrillWithBodyWithResponse Ask all gear anew by which devices could be rescued, and record what came of it; no contact moves
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /readiness (the `RunDrill` operationId).
+	RunDrillWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunDrillResponse, error)
+
+	// RunDrillWithResponse Ask all gear anew by which devices could be rescued, and record what came of it; no contact moves
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /readiness (the `RunDrill` operationId).
+	RunDrillWithResponse(ctx context.Context, body RunDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*RunDrillResponse, error)
 
 	// ListRoutineRunsWithResponse What routines did, the newest first; without the steps of those that have ended
 	//
@@ -17990,6 +18301,102 @@ func (r SetProfileResponse) ContentType() string {
 	return ""
 }
 
+type ListReadinessResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Readiness
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListReadinessResponse) GetJSON200() *Readiness {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListReadinessResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListReadinessResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListReadinessResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListReadinessResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListReadinessResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RunDrillResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Readiness
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RunDrillResponse) GetJSON200() *Readiness {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RunDrillResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RunDrillResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RunDrillResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RunDrillResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RunDrillResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRoutineRunsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -21131,6 +21538,45 @@ func (c *ClientWithResponses) SetProfileWithResponse(ctx context.Context, name s
 		return nil, err
 	}
 	return ParseSetProfileResponse(rsp)
+}
+
+// ListReadinessWithResponse How devices could be rescued now if they hung, the worst first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /readiness (the `ListReadiness` operationId).
+func (c *ClientWithResponses) ListReadinessWithResponse(ctx context.Context, params *ListReadinessParams, reqEditors ...RequestEditorFn) (*ListReadinessResponse, error) {
+	rsp, err := c.ListReadiness(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListReadinessResponse(rsp)
+}
+
+// RunDrillWithBodyWithResponse Ask all gear anew by which devices could be rescued, and record what came of it; no contact moves
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /readiness (the `RunDrill` operationId).
+func (c *ClientWithResponses) RunDrillWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunDrillResponse, error) {
+	rsp, err := c.RunDrillWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRunDrillResponse(rsp)
+}
+
+// RunDrillWithResponse Ask all gear anew by which devices could be rescued, and record what came of it; no contact moves
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /readiness (the `RunDrill` operationId).
+func (c *ClientWithResponses) RunDrillWithResponse(ctx context.Context, body RunDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*RunDrillResponse, error) {
+	rsp, err := c.RunDrill(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRunDrillResponse(rsp)
 }
 
 // ListRoutineRunsWithResponse What routines did, the newest first; without the steps of those that have ended
@@ -24488,6 +24934,72 @@ func ParseSetProfileResponse(rsp *http.Response) (*SetProfileResponse, error) {
 	return response, nil
 }
 
+// ParseListReadinessResponse parses an HTTP response from a ListReadinessWithResponse call
+func ParseListReadinessResponse(rsp *http.Response) (*ListReadinessResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListReadinessResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Readiness
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRunDrillResponse parses an HTTP response from a RunDrillWithResponse call
+func ParseRunDrillResponse(rsp *http.Response) (*RunDrillResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RunDrillResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Readiness
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRoutineRunsResponse parses an HTTP response from a ListRoutineRunsWithResponse call
 func ParseListRoutineRunsResponse(rsp *http.Response) (*ListRoutineRunsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -25942,6 +26454,12 @@ type ServerInterface interface {
 	// SetProfile Add a profile, or replace one that was added
 	// (PUT /profiles/{name})
 	SetProfile(ctx *echo.Context, name string) error
+	// ListReadiness How devices could be rescued now if they hung, the worst first
+	// (GET /readiness)
+	ListReadiness(ctx *echo.Context, params ListReadinessParams) error
+	// RunDrill Ask all gear anew by which devices could be rescued, and record what came of it; no contact moves
+	// (POST /readiness)
+	RunDrill(ctx *echo.Context) error
 	// ListRoutineRuns What routines did, the newest first; without the steps of those that have ended
 	// (GET /routine-runs)
 	ListRoutineRuns(ctx *echo.Context, params ListRoutineRunsParams) error
@@ -27679,6 +28197,33 @@ func (w *ServerInterfaceWrapper) SetProfile(ctx *echo.Context) error {
 	return err
 }
 
+// ListReadiness converts echo context to params.
+func (w *ServerInterfaceWrapper) ListReadiness(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListReadinessParams
+	// ------------- Optional query parameter "of" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "of", ctx.QueryParams(), &params.Of, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter of: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListReadiness(ctx, params)
+	return err
+}
+
+// RunDrill converts echo context to params.
+func (w *ServerInterfaceWrapper) RunDrill(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RunDrill(ctx)
+	return err
+}
+
 // ListRoutineRuns converts echo context to params.
 func (w *ServerInterfaceWrapper) ListRoutineRuns(ctx *echo.Context) error {
 	var err error
@@ -28288,6 +28833,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PATCH(options.BaseURL+"/ladders/:name", wrapper.ArmLadder, options.OperationMiddlewares["armLadder"]...)
 	router.POST(options.BaseURL+"/ladders/:name/reset", wrapper.ResetLadder, options.OperationMiddlewares["resetLadder"]...)
 	router.GET(options.BaseURL+"/ladders/:name/past", wrapper.TryLadder, options.OperationMiddlewares["tryLadder"]...)
+	router.GET(options.BaseURL+"/readiness", wrapper.ListReadiness, options.OperationMiddlewares["listReadiness"]...)
+	router.POST(options.BaseURL+"/readiness", wrapper.RunDrill, options.OperationMiddlewares["runDrill"]...)
 	router.GET(options.BaseURL+"/clock", wrapper.ListClock, options.OperationMiddlewares["listClock"]...)
 	router.GET(options.BaseURL+"/incidents/:id/told", wrapper.GetTold, options.OperationMiddlewares["getTold"]...)
 	router.GET(options.BaseURL+"/notes", wrapper.ListNotes, options.OperationMiddlewares["listNotes"]...)
@@ -31624,6 +32171,84 @@ func (response SetProfiledefaultApplicationProblemPlusJSONResponse) VisitSetProf
 	return err
 }
 
+type ListReadinessRequestObject struct {
+	Params ListReadinessParams
+}
+
+type ListReadinessResponseObject interface {
+	VisitListReadinessResponse(w http.ResponseWriter) error
+}
+
+type ListReadiness200JSONResponse Readiness
+
+func (response ListReadiness200JSONResponse) VisitListReadinessResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListReadinessdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListReadinessdefaultApplicationProblemPlusJSONResponse) VisitListReadinessResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RunDrillRequestObject struct {
+	Body *RunDrillJSONRequestBody
+}
+
+type RunDrillResponseObject interface {
+	VisitRunDrillResponse(w http.ResponseWriter) error
+}
+
+type RunDrill200JSONResponse Readiness
+
+func (response RunDrill200JSONResponse) VisitRunDrillResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RunDrilldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RunDrilldefaultApplicationProblemPlusJSONResponse) VisitRunDrillResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRoutineRunsRequestObject struct {
 	Params ListRoutineRunsParams
 }
@@ -33266,6 +33891,12 @@ type StrictServerInterface interface {
 	// SetProfile Add a profile, or replace one that was added
 	// (PUT /profiles/{name})
 	SetProfile(ctx context.Context, request SetProfileRequestObject) (SetProfileResponseObject, error)
+	// ListReadiness How devices could be rescued now if they hung, the worst first
+	// (GET /readiness)
+	ListReadiness(ctx context.Context, request ListReadinessRequestObject) (ListReadinessResponseObject, error)
+	// RunDrill Ask all gear anew by which devices could be rescued, and record what came of it; no contact moves
+	// (POST /readiness)
+	RunDrill(ctx context.Context, request RunDrillRequestObject) (RunDrillResponseObject, error)
 	// ListRoutineRuns What routines did, the newest first; without the steps of those that have ended
 	// (GET /routine-runs)
 	ListRoutineRuns(ctx context.Context, request ListRoutineRunsRequestObject) (ListRoutineRunsResponseObject, error)
@@ -36064,6 +36695,77 @@ func (sh *strictHandler) SetProfile(ctx *echo.Context, name string) error {
 		return err
 	} else if validResponse, ok := response.(SetProfileResponseObject); ok {
 		return validResponse.VisitSetProfileResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListReadiness operation middleware
+func (sh *strictHandler) ListReadiness(ctx *echo.Context, params ListReadinessParams) error {
+	var request ListReadinessRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListReadiness(ctx.Request().Context(), request.(ListReadinessRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListReadiness")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListReadinessResponseObject); ok {
+		return validResponse.VisitListReadinessResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RunDrill operation middleware
+func (sh *strictHandler) RunDrill(ctx *echo.Context) error {
+	var request RunDrillRequestObject
+
+	var body RunDrillJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RunDrill(ctx.Request().Context(), request.(RunDrillRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RunDrill")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RunDrillResponseObject); ok {
+		return validResponse.VisitRunDrillResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

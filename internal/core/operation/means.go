@@ -384,6 +384,17 @@ func (w World) endpointOf(end estate.End) (estate.Endpoint, bool) {
 	return handlings[end.Kind()].endpoint(w, w.Estate.Device(end.Device), end)
 }
 
+// Hands are the endpoints that carry out a preview.
+func (p *Preview) Hands(w World) (out []estate.EndpointID) {
+	for _, o := range p.Outlets {
+		ep, ok := w.endpointOf(o.End)
+		if id := (estate.EndpointID{Device: w.gearOf(o.End).Key, Name: ep.Name}); ok && !slices.Contains(out, id) {
+			out = append(out, id)
+		}
+	}
+	return out
+}
+
 // WaitsFor lists what has to be up before a preview can be carried out, of some devices
 // that are brought up before it: the gear that switches, and what that is reached
 // through.

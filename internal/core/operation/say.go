@@ -193,22 +193,23 @@ func (p *Preview) sayWays(add adder) {
 		case way.Means == p.Means:
 			passed = true
 		case !passed && !way.Can && way.Means != ByWake:
-			add(LineNote, "Not by %s, which is gentler: %s", way.Means.words(), way.Why)
+			add(LineNote, "Not by %s, which is gentler: %s", way.Means.Words(), way.Why)
 		case !passed && way.Can:
-			add(LineNote, "It could be done by %s, which is gentler", way.Means.words())
+			add(LineNote, "It could be done by %s, which is gentler", way.Means.Words())
 		case passed && way.Can:
-			harder = append(harder, way.Means.words())
+			harder = append(harder, way.Means.Words())
 		}
 	}
 	if len(harder) > 0 && p.Means != ByCommand {
-		add(LineNote, "By %s, which is gentler than %s: that is the fallback", p.Means.words(), strings.Join(harder, " or "))
+		add(LineNote, "By %s, which is gentler than %s: that is the fallback", p.Means.Words(), strings.Join(harder, " or "))
 	} else if len(harder) > 0 {
 		add(LineNote, "The fallback is %s", strings.Join(harder, ", then "))
 	}
 }
 
 // words names a means as part of a sentence.
-func (m Means) words() string {
+// Words is a means as people say it.
+func (m Means) Words() string {
 	return map[Means]string{
 		ByCommand: "its command line", ByChassis: "its chassis", ByWake: "a magic packet", ByPanel: "its front panel", ByPoE: "its PoE port", ByOutput: "its output", ByOutlet: "its outlets",
 	}[m]
@@ -372,7 +373,7 @@ func (p *Preview) Since(was *Preview) string {
 		}
 	}
 	if len(news) == 0 && p.Means != was.Means {
-		news = append(news, "it would be done by "+p.Means.words()+" now")
+		news = append(news, "it would be done by "+p.Means.Words()+" now")
 	}
 	return strings.Join(news, "; ")
 }

@@ -172,6 +172,16 @@ func (c *compiler) laid(s *Step) (int, error) {
 		return c.emit(Op{Do: Do(Tell), Words: fmt.Sprintf("Tell %s: %s", strings.Join(s.Who, ", "), text), Text: text, Who: s.Who}), nil
 	case Picture:
 		return c.emit(Op{Do: Do(Picture), Words: fmt.Sprintf("Take a picture of the screen of %s", device), Device: device}), nil
+	case Drill:
+		what := s.Text
+		if what == "" {
+			what = "all"
+		}
+		words := "Drill the ways to rescue " + what
+		if len(s.Who) > 0 {
+			words += ", and tell " + strings.Join(s.Who, ", ")
+		}
+		return c.emit(Op{Do: Do(Drill), Words: words, Text: s.Text, Who: s.Who}), nil
 	case Text:
 		return c.emit(Op{Do: Do(Text), Words: fmt.Sprintf("Wait until the %s of %s says %s", where(s.Screen), device, s.Text), Text: s.Text, Device: device, Screen: s.Screen, Time: s.Time}), nil
 	case Keys:

@@ -63,6 +63,7 @@ const (
 	Together StepKind = "at the same time"
 	Tell     StepKind = "tell"
 	Picture  StepKind = "picture"
+	Drill    StepKind = "drill"
 	Text     StepKind = "wait for text"
 	Keys     StepKind = "type"
 	Call     StepKind = "run"

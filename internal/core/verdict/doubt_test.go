@@ -435,3 +435,73 @@ func TestWhatItsLineSaid(t *testing.T) {
 	require.Equal(t, Hung, s.vs["kiosk"].State)
 	require.Contains(t, s.said("kiosk"), "its serial line: kernel panic")
 }
+
+// TestAHopThatLeadsNowhere: what is beyond it at several sites falls silent at one moment while it answers
+// itself. Nobody there is blamed, and it is the one thing that is wrong.
+func TestAHopThatLeadsNowhere(t *testing.T) {
+	begin := func() *story {
+		probe := []estate.Probe{{Kind: estate.ICMP, Target: "198.18.0.9", Every: 5 * time.Second, Timeout: time.Second}}
+		box := func(k, site, via estate.Key) estate.Device {
+			return estate.Device{Key: k, Site: site, Role: "box", Probes: probe, Network: []estate.NetworkCable{{Via: estate.End{Device: via}}}}
+		}
+		s := newStory(t)
+		e, problems := estate.New("t", "here", []estate.Site{{Key: "pier"}, {Key: "a"}, {Key: "b"}, {Key: "c"}}, []estate.Device{
+			{Key: "here", Site: "pier", Role: "server"}, s.e.Devices[slices.IndexFunc(s.e.Devices, func(d estate.Device) bool { return d.Key == "pdu" })],
+			box("cell", "pier", "here"), box("desk", "pier", "cell"), box("one", "a", "cell"), box("two", "b", "cell"), box("three", "c", "cell"), box("behind", "c", "three"),
+		})
+		require.Empty(t, problems)
+		s.e = e
+		return s.poll(3)
+	}
+	mute := func(s *story, ks ...estate.Key) {
+		for _, k := range ks {
+			s.mute[k] = true
+		}
+	}
+	is := func(s *story, want map[estate.Key]State) {
+		t.Helper()
+		for k, v := range want {
+			require.Equal(t, v, s.vs[k].State, "%s: %+v", k, s.vs[k])
+		}
+	}
+	s := begin()
+	mute(s, "one", "two", "three")
+	s.poll(4)
+	is(s, map[estate.Key]State{"cell": Strained, "one": CutOff, "two": CutOff, "three": CutOff, "behind": CutOff, "desk": Steady})
+	require.Equal(t, estate.Key("cell"), s.vs["behind"].CutBy)
+	require.Contains(t, s.vs["cell"].Reasons[0].Text.String(), "it answers, and leads nowhere: none of the 3 next behind it")
+	s.poll(8)
+	mute(s, "desk")
+	s.poll(10)
+	is(s, map[estate.Key]State{"desk": Silent, "one": CutOff})
+	delete(s.mute, "two")
+	s.poll(4)
+	is(s, map[estate.Key]State{"cell": Steady, "two": Steady, "one": Silent})
+
+	// The first of them is asked in vain before it is known how the others are.
+	for others, want := range map[bool]State{true: Silent, false: CutOff} {
+		s = begin()
+		ask := func(k estate.Key, ok bool) {
+			s.now = s.now.Add(time.Second)
+			s.ev.Probe(ProbeID{k, 0}, Result{SentAt: s.now, RTT: time.Millisecond, OK: ok})
+			s.ev.Probe(ProbeID{"cell", 0}, Result{SentAt: s.now.Add(100 * time.Millisecond), RTT: time.Millisecond, OK: true})
+			s.vs = Judge(s.e, s.ev, s.vs, s.now.Add(500*time.Millisecond))
+		}
+		for range 4 {
+			ask("one", false)
+		}
+		is(s, map[estate.Key]State{"one": Steady, "cell": Steady})
+		for range 4 {
+			ask("two", others)
+			ask("three", others)
+		}
+		is(s, map[estate.Key]State{"one": want})
+	}
+
+	s = begin()
+	mute(s, "one")
+	s.poll(12)
+	mute(s, "two", "three")
+	s.poll(4)
+	is(s, map[estate.Key]State{"one": Silent, "cell": Steady})
+}

@@ -227,6 +227,9 @@ func (m *Moment) answering(d *estate.Device, h *hearing, p *power) Verdict {
 	for _, r := range m.lostGroups(d) {
 		strain(Critical, r)
 	}
+	if n, since := m.lost(d); n > 0 {
+		strain(Critical, Reason{At: since, Since: true, Text: Say("it answers, and leads nowhere: none of the %d next behind it at other sites has answered since one moment", n)})
+	}
 	for _, r := range p.reasons {
 		if r.Stance == For {
 			r.Stance = Note

@@ -224,8 +224,7 @@ func (r *round) compare(reader int) {
 		}
 	case reader < 2*n:
 		d := &r.e.Devices[reader-n]
-		by, against := r.m.sides(d)
-		now := sided{by, against}
+		now := r.m.sided(d)
 		r.keep(reader, &r.frames.all[reader])
 		if now.tells(r.sides[reader-n]) {
 			r.sides[reader-n] = now

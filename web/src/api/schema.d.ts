@@ -1094,6 +1094,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/readiness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How devices could be rescued now if they hung, the worst first */
+        get: operations["listReadiness"];
+        put?: never;
+        /** Ask all gear anew by which devices could be rescued, and record what came of it; no contact moves */
+        post: operations["runDrill"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/clock": {
         parameters: {
             query?: never;
@@ -2999,6 +3017,53 @@ export interface components {
             /** Format: date-time */
             at: string;
             why: string;
+        };
+        Readiness: {
+            /** @description all of it in a sentence */
+            words: string;
+            devices: components["schemas"]["ReadyDevice"][];
+        };
+        ReadyDevice: {
+            device: string;
+            site: string;
+            /**
+             * @description it has ways and none works; none is known; one works; another service sees to it
+             * @enum {string}
+             */
+            state: "lost" | "none" | "ready" | "elsewhere";
+            /** @description it is not ready */
+            why: string;
+            ways: components["schemas"]["ReadyWay"][];
+            /** @description devices each of which alone leaves no way when it fails */
+            single: string[];
+        };
+        ReadyWay: {
+            /** @enum {string} */
+            means: "chassis" | "panel" | "poe" | "output" | "outlet";
+            /** @description the endpoints that would carry it out */
+            by: string[];
+            works: boolean;
+            /** @description it does not */
+            why: string;
+            /** @description what is to be known of one that works */
+            weak: string[];
+            /** @description devices each of which alone takes it away when it fails */
+            needs: string[];
+            /**
+             * Format: date-time
+             * @description when its gear last answered
+             */
+            heard?: string;
+            used?: components["schemas"]["WayTried"];
+            drilled?: components["schemas"]["WayTried"];
+        };
+        WayTried: {
+            /** Format: date-time */
+            at: string;
+            ok: boolean;
+            /** @description it was not */
+            why: string;
+            by: string;
         };
         LadderPast: {
             /** Format: date-time */
@@ -5659,6 +5724,58 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LadderPast"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listReadiness: {
+        parameters: {
+            query?: {
+                /** @description a device or a site; all, when it is left out */
+                of?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Readiness"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    runDrill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description a device or a site; all, when it is left out */
+                    of?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description What was found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Readiness"];
                 };
             };
             default: components["responses"]["Problem"];

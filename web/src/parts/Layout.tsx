@@ -131,6 +131,12 @@ function Account() {
           >
             <Link to="/orders">Standing orders</Link>
           </Menu.Item>
+          <Menu.Item
+            asChild
+            className="block cursor-pointer rounded px-3 py-1.5 outline-none data-[highlighted]:bg-sunk"
+          >
+            <Link to="/readiness">Readiness</Link>
+          </Menu.Item>
           {pages
             .filter((p) => p.narrow)
             .map((p) => (
