@@ -48,6 +48,8 @@ steps:
   - {if: 'between("22:00", "06:00")', then: [{wake: host}], else: [{picture: host}]}
   - {wait for text: "login:", line: host, within: 5m}
   - {type: log-in, screen: host}
+  - {drill: all, who: [duty]}
+  - {shut down: ups, while: on_battery("ups"), lift: [in-use], why: it runs down}
   - {run: other, with: {device: "${other}"}}
 after:
   - {off: lamp}
@@ -71,7 +73,10 @@ steps: [{restart: "${device}"}]
 	require.Equal(t, "4 b 2", r.Steps[3].Lanes[1][1].Path)
 	require.Equal(t, "7 else 1", r.Steps[6].Else[0].Path)
 	require.Equal(t, "after 1", r.After[0].Path)
-	require.Equal(t, []estate.Key{"a", "b", "box", "host", "lamp", "pump"}, all[0].About)
+	drill, batch := r.Steps[9], r.Steps[10]
+	require.Equal(t, []string{"duty"}, drill.Who)
+	require.Equal(t, routine.Step{Kind: routine.Batch, Name: "shut down", Path: "11", Device: "ups", Expr: `on_battery("ups")`, Lift: []string{"in-use"}, Why: "it runs down"}, batch)
+	require.Equal(t, []estate.Key{"a", "b", "box", "host", "lamp", "pump", "ups"}, all[0].About)
 	require.True(t, strings.HasPrefix(all[1].Text, "plumb-routine: 1\nname: other"))
 	ops, err := routine.Compile(r, r.Steps, map[string]string{"other": "lamp"}, func(string) *routine.Routine { return all[1].Routine })
 	require.NoError(t, err)
@@ -118,32 +123,35 @@ func TestComplaints(t *testing.T) {
 		head + "when: [{incident: [odd]}]\nsteps: [{wait: 1s}]":                 `"odd" is no kind of incident: hung, dark are`,
 		head + "when: [{webhook: A!}]\nsteps: [{wait: 1s}]":                     "is no name of a secret",
 		head + "steps: [{wait: 1s}]\nafter: [{wait: 1s}]":                       "it wants a while",
-		step(""):                                        "f:4: step 1 has to do one thing",
-		step("on: x, off: y"):                           "step 1 has to do one thing",
-		step("on: X!"):                                  `"X!" is no device`,
-		step("on: \"${device}\""):                       "${device} is no argument",
-		step("on: x, hold: 5s"):                         "step 1: hold does not go with on",
-		step("cycle: x, hold: 90h"):                     `hold: "90h" is no time from 100ms to 10m`,
-		step("cycle: x, by: magic"):                     `"magic" is no means`,
-		step("cycle: x, outlets: [A B]"):                "is not DEVICE or DEVICE/PORT",
-		step("cycle: x, lift: [in-use]"):                "say why",
-		step("cycle: x, why: x, lift: [guarded]"):       `"guarded" cannot be lifted by an order`,
-		step("press: x, button: self-destruct"):         "is no button",
-		step("wait: 400h"):                              "is no time from 1s to 168h",
-		step("wait until: 'true'"):                      "say within what time",
-		step("if: 'true'"):                              "if does nothing",
-		step("repeat: 5000, steps: [{wait: 1s}]"):       "from 1 to 1000",
-		step("repeat: 2"):                               "repeat does nothing",
-		step("at the same time: [[{wait: 1s}]]"):        "has 2 to 20 lists",
-		step("tell: x"):                                 "tell: say who",
-		step("tell: x, who: [A!]"):                      "is no name of a person",
-		step("wait for text: x, within: 5m"):            "say whose",
-		step("wait for text: '(', line: x, within: 5m"): "missing closing )",
-		step("type: x"):                                 "say whose",
-		step("run: A!"):                                 `"A!" is no routine`,
-		step("wait: 1s, otherwise: perhaps"):            "stop, go on, or a list of steps",
-		step("wait: 1s, otherwise: {a: b}"):             "stop, go on, or a list of steps",
-		step("run: x, otherwise: go on"):                "a step that can fail itself",
+		step(""):                        "f:4: step 1 has to do one thing",
+		step("on: x, off: y"):           "step 1 has to do one thing",
+		step("on: X!"):                  `"X!" is no device`,
+		step("on: \"${device}\""):       "${device} is no argument",
+		step("drill: X!"):               `"X!" is no device and no site`,
+		step("shed: ups, while: maybe"): "while: at column 1",
+		step("bring up: ups, lift: [guarded], why: x"):                      `"guarded" cannot be lifted by an order`,
+		step("on: x, hold: 5s"):                                             "step 1: hold does not go with on",
+		step("cycle: x, hold: 90h"):                                         `hold: "90h" is no time from 100ms to 10m`,
+		step("cycle: x, by: magic"):                                         `"magic" is no means`,
+		step("cycle: x, outlets: [A B]"):                                    "is not DEVICE or DEVICE/PORT",
+		step("cycle: x, lift: [in-use]"):                                    "say why",
+		step("cycle: x, why: x, lift: [guarded]"):                           `"guarded" cannot be lifted by an order`,
+		step("press: x, button: self-destruct"):                             "is no button",
+		step("wait: 400h"):                                                  "is no time from 1s to 168h",
+		step("wait until: 'true'"):                                          "say within what time",
+		step("if: 'true'"):                                                  "if does nothing",
+		step("repeat: 5000, steps: [{wait: 1s}]"):                           "from 1 to 1000",
+		step("repeat: 2"):                                                   "repeat does nothing",
+		step("at the same time: [[{wait: 1s}]]"):                            "has 2 to 20 lists",
+		step("tell: x"):                                                     "tell: say who",
+		step("tell: x, who: [A!]"):                                          "is no name of a person",
+		step("wait for text: x, within: 5m"):                                "say whose",
+		step("wait for text: '(', line: x, within: 5m"):                     "missing closing )",
+		step("type: x"):                                                     "say whose",
+		step("run: A!"):                                                     `"A!" is no routine`,
+		step("wait: 1s, otherwise: perhaps"):                                "stop, go on, or a list of steps",
+		step("wait: 1s, otherwise: {a: b}"):                                 "stop, go on, or a list of steps",
+		step("run: x, otherwise: go on"):                                    "a step that can fail itself",
 		head + "steps:\n" + strings.Repeat("  - {wait: 1s}\n", mostSteps+1): "more than 200 steps",
 		head + strings.Repeat("#", MaxSize):                                 "is larger than 1024 KiB",
 	} {

@@ -35,6 +35,9 @@ type step struct {
 	Tell     string   `yaml:"tell"`
 	Picture  string   `yaml:"picture"`
 	Drill    string   `yaml:"drill"`
+	Shed     string   `yaml:"shed"`
+	TakeIn   string   `yaml:"shut down"`
+	BringUp  string   `yaml:"bring up"`
 	Text     string   `yaml:"wait for text"`
 	Type     string   `yaml:"type"`
 	Run      string   `yaml:"run"`
@@ -52,6 +55,7 @@ type step struct {
 	Steps     []step            `yaml:"steps"`
 	Enough    string            `yaml:"until"`
 	Who       []string          `yaml:"who"`
+	While     string            `yaml:"while"`
 	Screen    string            `yaml:"screen"`
 	Line      string            `yaml:"line"`
 	With      map[string]string `yaml:"with"`
@@ -85,6 +89,9 @@ func (s *step) doings() (out []doing) {
 		{"tell", s.Tell, (*parser).tell, []string{"who"}},
 		{"picture", s.Picture, (*parser).picture, nil},
 		{"drill", s.Drill, (*parser).drill, []string{"who"}},
+		{"shed", s.Shed, batch(routine.Shed), []string{"while", "lift", "why"}},
+		{"shut down", s.TakeIn, batch(routine.TakeIn), []string{"while", "lift", "why"}},
+		{"bring up", s.BringUp, batch(routine.BringUp), []string{"while", "lift", "why"}},
 		{"wait for text", s.Text, (*parser).text, []string{"screen", "line", "within"}},
 		{"type", s.Type, (*parser).keys, []string{"screen", "within"}},
 		{"run", s.Run, (*parser).call, []string{"with"}},
@@ -107,7 +114,7 @@ func (s *step) hows() (out []string) {
 	for key, is := range map[string]bool{
 		"by": s.By != "", "outlets": len(s.Outlets) > 0, "button": s.Button != "", "hold": s.Hold != "", "force": s.Force, "lift": len(s.Lift) > 0, "why": s.Why != "",
 		"within": s.Within != "", "then": s.Then != nil, "else": s.Else != nil, "steps": s.Steps != nil, "until": s.Enough != "", "who": s.Who != nil,
-		"screen": s.Screen != "", "line": s.Line != "", "with": s.With != nil,
+		"screen": s.Screen != "", "while": s.While != "", "line": s.Line != "", "with": s.With != nil,
 	} {
 		if is {
 			out = append(out, key)
@@ -232,14 +239,19 @@ func operate(kind operation.Kind) func(*parser, []string, *step, *routine.Step) 
 		if s.Within != "" {
 			out.Time = p.duration(append(at, "within"), s.Within, time.Second, operation.MaxWithin)
 		}
-		p.line(append(at, "why"), s.Why)
-		if len(s.Lift) > 0 && s.Why == "" {
-			p.Fault(append(at, "lift"), "lift goes ahead against what stands in the way: say why")
-		}
-		for i, name := range s.Lift {
-			if !slices.Contains(mayLift, name) {
-				p.Fault(append(at, "lift", strconv.Itoa(i)), "%q cannot be lifted by an order: %s can", name, joined(mayLift))
-			}
+		p.lifts(at, s)
+	}
+}
+
+// lifts checks what a step goes ahead against.
+func (p *parser) lifts(at []string, s *step) {
+	p.line(append(at, "why"), s.Why)
+	if len(s.Lift) > 0 && s.Why == "" {
+		p.Fault(append(at, "lift"), "lift goes ahead against what stands in the way: say why")
+	}
+	for i, name := range s.Lift {
+		if !slices.Contains(mayLift, name) {
+			p.Fault(append(at, "lift", strconv.Itoa(i)), "%q cannot be lifted by an order: %s can", name, joined(mayLift))
 		}
 	}
 }
@@ -315,6 +327,20 @@ func (p *parser) tell(at []string, s *step, out *routine.Step) {
 
 func (p *parser) picture(at []string, s *step, out *routine.Step) {
 	out.Kind, out.Device = routine.Picture, p.device(append(at, "picture"), s.Picture)
+}
+
+// batch reads what is done to all that hangs on a UPS.
+func batch(verb routine.Verb) func(*parser, []string, *step, *routine.Step) {
+	return func(p *parser, at []string, s *step, out *routine.Step) {
+		d := s.doings()[0]
+		out.Kind, out.Name, out.Device = routine.Batch, string(verb), p.device(append(at, d.key), d.what)
+		if s.While != "" {
+			out.Expr = s.While
+			p.condition(append(at, "while"), s.While)
+		}
+		out.Lift, out.Why = s.Lift, s.Why
+		p.lifts(at, s)
+	}
 }
 
 // drillAll is what a drill is about that is about everything.

@@ -18,6 +18,7 @@ type facts struct {
 	ctx    context.Context //nolint:containedctx // conditions know of none
 	keeper *keep.Keeper
 	actor  Actor
+	toDo   *toDo
 }
 
 var _ condition.Facts = facts{}

@@ -91,6 +91,8 @@ func (w *run) beside(ctx context.Context, c routine.Begin) (note string, err err
 			return "", err
 		}
 		return "to " + told, nil
+	case routine.Batch:
+		return w.batch(ctx, c)
 	case routine.Drill:
 		ctx, cancel := within(drillWithin)
 		defer cancel()

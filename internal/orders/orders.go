@@ -25,6 +25,7 @@ import (
 	"plumbbob/internal/bus"
 	"plumbbob/internal/core/condition"
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/group"
 	"plumbbob/internal/core/incident"
 	"plumbbob/internal/core/operation"
 	"plumbbob/internal/core/routine"
@@ -43,6 +44,11 @@ type Actor interface {
 	Find(ctx context.Context, id string) (*operation.Operation, error)
 	Cancel(ctx context.Context, id, by string) (*operation.Operation, error)
 	AroundOf(ctx context.Context, k estate.Key) (act.Around, error)
+
+	PreviewGroup(ctx context.Context, in act.GroupIntent, by operation.Asker) (*act.GroupPreview, error)
+	RequestGroup(ctx context.Context, in act.GroupIntent, digest string, c operation.Consent, by operation.Asker, id string) (*group.Group, error)
+	FindGroup(ctx context.Context, id string) (*group.Group, error)
+	CancelGroup(ctx context.Context, id, by string) (*group.Group, error)
 }
 
 // Parts are what a Room works with.
@@ -93,6 +99,7 @@ type Room struct {
 
 	mu        sync.Mutex
 	orders    map[string]*Order
+	toDo      toDo
 	languages map[string]*condition.Language
 	compiled  map[string]*condition.Condition
 	ladders   map[string]*Ladder
@@ -336,7 +343,7 @@ func (r *Room) Uses(secret string) string {
 func (r *Room) language(zone *time.Location) *condition.Language {
 	l := r.languages[zone.String()]
 	if l == nil {
-		l = condition.New(func() condition.Facts { return facts{r.ctx, r.Keeper, r.Actor} }, zone)
+		l = condition.New(func() condition.Facts { return facts{r.ctx, r.Keeper, r.Actor, &r.toDo} }, zone)
 		r.languages[zone.String()] = l
 	}
 	return l

@@ -14,6 +14,7 @@ import (
 	"plumbbob/internal/act"
 	"plumbbob/internal/bus"
 	"plumbbob/internal/core/estate"
+	"plumbbob/internal/core/group"
 	"plumbbob/internal/core/incident"
 	"plumbbob/internal/core/observation"
 	"plumbbob/internal/core/operation"
@@ -36,6 +37,7 @@ type hands struct {
 	by      []operation.Asker
 	all     map[string]*operation.Operation
 	refuses bool
+	groups  []*group.Group
 }
 
 func (h *hands) Preview(_ context.Context, in operation.Intent, _ operation.Asker) (*operation.Preview, error) {
@@ -133,6 +135,7 @@ func (w *world) start(s *store.Store) {
 		{Key: "here", Site: "pier", Role: "server"},
 		{Key: "room", Site: "pier", Role: "sensor", Endpoints: []estate.Endpoint{{Name: "card", Protocol: estate.SNMP, Profile: "p", Every: time.Minute, Timeout: time.Second, Network: here}}},
 		{Key: "lamp", Site: "pier", Role: "light"},
+		{Key: "ups", Site: "pier", Role: "ups", Supply: &estate.Supply{RatingW: 900}, Endpoints: []estate.Endpoint{{Name: "card", Protocol: estate.SNMP, Profile: "p", Every: time.Minute, Timeout: time.Second, Network: here}}},
 		{Key: "switch", Site: "pier", Role: "switch", Network: here, Probes: []estate.Probe{{Kind: estate.TCP, Target: "192.0.2.2:22", Every: time.Second}}},
 		{Key: "pdu", Site: "pier", Role: "pdu", Outlets: []estate.Outlet{{Number: 1}}, Endpoints: []estate.Endpoint{{Name: "card", Protocol: estate.SNMP, Profile: "p", Every: time.Minute, Timeout: time.Second, Network: here}}},
 		{

@@ -36,6 +36,8 @@ type Facts interface {
 	OnBattery(ups estate.Key) (bool, error)
 	Charge(ups estate.Key) (percent float64, err error)
 	Minutes(ups estate.Key) (left float64, err error)
+	Left(ups estate.Key) (minutes float64, err error) // by how it discharged before
+	ToDo(ups estate.Key) (minutes float64, err error) // that shutting down what hangs on it takes
 	InUse(k estate.Key) (bool, error)
 	InWindow(k estate.Key) (bool, error)
 	Busy(k estate.Key) (bool, error) // an operation runs on it
@@ -78,6 +80,8 @@ func New(see func() Facts, zone *time.Location) *Language {
 		l.one("on_battery", cel.BoolType, func(f Facts, k estate.Key) (any, error) { return f.OnBattery(k) }),
 		l.one("charge", cel.DoubleType, func(f Facts, k estate.Key) (any, error) { return f.Charge(k) }),
 		l.one("minutes", cel.DoubleType, func(f Facts, k estate.Key) (any, error) { return f.Minutes(k) }),
+		l.one("minutes_left", cel.DoubleType, func(f Facts, k estate.Key) (any, error) { return f.Left(k) }),
+		l.one("minutes_to_do", cel.DoubleType, func(f Facts, k estate.Key) (any, error) { return f.ToDo(k) }),
 		l.one("in_use", cel.BoolType, func(f Facts, k estate.Key) (any, error) { return f.InUse(k) }),
 		l.one("in_window", cel.BoolType, func(f Facts, k estate.Key) (any, error) { return f.InWindow(k) }),
 		l.one("busy", cel.BoolType, func(f Facts, k estate.Key) (any, error) { return f.Busy(k) }),
@@ -191,7 +195,7 @@ func about(tree *cel.Ast) (out []estate.Key) {
 
 // ofDevices are the functions whose first argument is a device.
 var ofDevices = map[string]bool{
-	"verdict": true, "verdict_for": true, "answers": true, "draw": true, "on_battery": true, "charge": true, "minutes": true,
+	"verdict": true, "verdict_for": true, "answers": true, "draw": true, "on_battery": true, "charge": true, "minutes": true, "minutes_left": true, "minutes_to_do": true,
 	"in_use": true, "in_window": true, "busy": true, "reading": true, "words": true, "yes": true, "outlet": true,
 }
 

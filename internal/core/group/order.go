@@ -16,6 +16,9 @@ type Selection struct {
 	PDU     estate.Key // what hangs on it
 	UPS     estate.Key // what is fed through it, however far below it
 	Tag     string
+
+	Inessential bool // of those only what may be shed
+	Unguarded   bool // and what is guarded is left as it is
 }
 
 // Words says in words who is meant.
@@ -27,6 +30,9 @@ func (s Selection) Words() string {
 		return fmt.Sprintf("%d devices", len(s.Devices))
 	}
 	text := "everything"
+	if s.Inessential {
+		text += " that is not essential"
+	}
 	if s.Tag != "" {
 		text += " tagged " + s.Tag
 	}
@@ -77,6 +83,7 @@ func (s Selection) Pick(e *estate.Estate) ([]estate.Key, error) {
 		d := &e.Devices[i]
 		hangs := func(c estate.PowerCable) bool { return c.From.Device == s.PDU }
 		switch {
+		case s.Inessential && d.Essential, s.Unguarded && d.Guarded:
 		case s.Site != "" && d.Site != s.Site, s.Tag != "" && !slices.Contains(d.Tags, s.Tag):
 		case s.PDU != "" && !slices.ContainsFunc(d.Power, hangs):
 		case s.UPS != "" && !slices.Contains(e.SuppliesOf(d.Key), s.UPS):

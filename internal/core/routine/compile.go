@@ -172,6 +172,14 @@ func (c *compiler) laid(s *Step) (int, error) {
 		return c.emit(Op{Do: Do(Tell), Words: fmt.Sprintf("Tell %s: %s", strings.Join(s.Who, ", "), text), Text: text, Who: s.Who}), nil
 	case Picture:
 		return c.emit(Op{Do: Do(Picture), Words: fmt.Sprintf("Take a picture of the screen of %s", device), Device: device}), nil
+	case Batch:
+		words := map[Verb]string{
+			Shed: "Switch off what is not essential behind ", TakeIn: "Shut down what is behind ", BringUp: "Switch on what is behind ",
+		}[Verb(s.Name)] + string(device) + ", in order"
+		if s.Expr != "" {
+			words += ", while " + s.Expr
+		}
+		return c.emit(Op{Do: Do(Batch), Words: words, Text: s.Name, Device: device, Expr: s.Expr, Lift: s.Lift, Why: fill(s.Why, c.with)}), nil
 	case Drill:
 		what := s.Text
 		if what == "" {

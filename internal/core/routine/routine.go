@@ -64,10 +64,24 @@ const (
 	Tell     StepKind = "tell"
 	Picture  StepKind = "picture"
 	Drill    StepKind = "drill"
+	Batch    StepKind = "batch" // of what hangs on a UPS
 	Text     StepKind = "wait for text"
 	Keys     StepKind = "type"
 	Call     StepKind = "run"
 )
+
+// A Verb is what a batch does.
+type Verb string
+
+// The verbs, as steps have them.
+const (
+	Shed    Verb = "shed"      // what is not essential is switched off
+	TakeIn  Verb = "shut down" // what can be shut down is
+	BringUp Verb = "bring up"  // what is off is switched on
+)
+
+// Verbs lists them.
+var Verbs = []Verb{Shed, TakeIn, BringUp}
 
 // Otherwise is what is done when a step fails.
 type Otherwise string
