@@ -302,6 +302,12 @@ func (a *Actor) CancelGroup(ctx context.Context, id, by string) (*group.Group, e
 	return a.groups.Cancel(ctx, id, group.CancelAsked{At: time.Now().UTC(), By: by}, a.Store.Group)
 }
 
+// NoMoreOf has a group begin nothing more; what has begun goes on to its end. A shutdown that was asked for is
+// heeded whether somebody waits for that or not.
+func (a *Actor) NoMoreOf(ctx context.Context, id, by string) (*group.Group, error) {
+	return a.groups.Cancel(ctx, id, group.CancelAsked{At: time.Now().UTC(), By: by, Gently: true}, a.Store.Group)
+}
+
 // FindGroup returns a group, running or ended.
 func (a *Actor) FindGroup(ctx context.Context, id string) (*group.Group, error) {
 	return a.groups.Find(ctx, id, a.Store.Group)

@@ -14,7 +14,7 @@ import (
 )
 
 // GetPower implements the contract.
-func (s *Server) GetPower(_ context.Context, req contract.GetPowerRequestObject) (contract.GetPowerResponseObject, error) {
+func (s *Server) GetPower(ctx context.Context, req contract.GetPowerRequestObject) (contract.GetPowerResponseObject, error) {
 	out := contract.GetPower200JSONResponse{}
 	want := text(req.Params.Site)
 	s.Keeper.See(func(e *estate.Estate, ev *verdict.Evidence, vs map[estate.Key]verdict.Verdict, now time.Time) {
@@ -27,6 +27,11 @@ func (s *Server) GetPower(_ context.Context, req contract.GetPowerRequestObject)
 	})
 	if want != "" && len(out) == 0 {
 		return nil, usage("there is no site %q: plumb board lists them", want)
+	}
+	for i := range out {
+		for j := range out[i].Supplies {
+			s.toDo(ctx, &out[i].Supplies[j])
+		}
 	}
 	return out, nil
 }

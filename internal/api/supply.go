@@ -25,12 +25,21 @@ func (s *Server) supplied(key string) (*estate.Device, error) {
 }
 
 // GetSupply implements the contract.
-func (s *Server) GetSupply(_ context.Context, req contract.GetSupplyRequestObject) (contract.GetSupplyResponseObject, error) {
+func (s *Server) GetSupply(ctx context.Context, req contract.GetSupplyRequestObject) (contract.GetSupplyResponseObject, error) {
 	d, err := s.supplied(req.Key)
 	if err != nil {
 		return nil, err
 	}
-	return contract.GetSupply200JSONResponse(s.supplyView(d)), nil
+	out := s.supplyView(d)
+	s.toDo(ctx, &out.Brief)
+	return contract.GetSupply200JSONResponse(out), nil
+}
+
+// toDo adds how long shutting down takes what hangs on a UPS; without the database that is not known.
+func (s *Server) toDo(ctx context.Context, b *contract.SupplyBrief) {
+	if took, err := s.Orders.ToDo(ctx, estate.Key(b.Device)); err == nil && took > 0 {
+		b.MinutesToDo = new(tenth(took.Minutes()))
+	}
 }
 
 func (s *Server) supplyView(d *estate.Device) (out contract.Supply) {

@@ -3,6 +3,7 @@ package client
 import (
 	"encoding/json"
 	"fmt"
+	"math"
 	"strconv"
 	"strings"
 	"time"
@@ -97,6 +98,9 @@ func supplyWords(u contract.SupplyBrief) string {
 	}
 	if u.MinutesAfterShed != nil {
 		words = append(words, fmt.Sprintf("%.0f without what is not essential", *u.MinutesAfterShed))
+	}
+	if u.MinutesToDo != nil {
+		words = append(words, fmt.Sprintf("shutting down in order takes about %.0f min", math.Ceil(*u.MinutesToDo)))
 	}
 	return strings.Join(words, ", ")
 }

@@ -36,8 +36,7 @@ func intentOf(verb routine.Verb, ups estate.Key) act.GroupIntent {
 const batchEvery = time.Second
 
 // batch has a group carried out, under the id of its step, so that it is asked for once, and waits for its
-// end. When what it is for does not hold any more, nothing more of it is begun: what is under way ends as
-// it ends when people cancel it.
+// end. When what it is for does not hold any more, nothing more of it is begun.
 func (w *run) batch(ctx context.Context, c routine.Begin) (string, error) {
 	r, op := w.r, c.Op
 	if err := w.requestBatch(ctx, c); err != nil {
@@ -57,12 +56,12 @@ func (w *run) batch(ctx context.Context, c routine.Begin) (string, error) {
 			// What cannot be told is no reason to turn round: the card of a UPS goes with its UPS.
 			if holds, err := w.holds(op.Expr); err == nil && !holds {
 				turned = "it is not so any more that " + op.Expr
-				w.cancelBatch(ctx, c.ID)
+				w.noMore(ctx, c.ID)
 			}
 		}
 		if !durable.Pause(ctx, batchEvery) {
 			if r.ctx.Err() == nil { // somebody stops the run, and we go on running
-				w.cancelBatch(r.ctx, c.ID)
+				w.noMore(r.ctx, c.ID)
 			}
 			return "", context.Cause(ctx)
 		}
@@ -101,9 +100,9 @@ func (w *run) requestBatch(ctx context.Context, c routine.Begin) error {
 	}
 }
 
-func (w *run) cancelBatch(ctx context.Context, id string) {
-	if _, err := w.r.Actor.CancelGroup(ctx, id, w.x.By.By()); err != nil && !errors.Is(err, durable.ErrEnded) {
-		w.r.Log.Warn("a batch could not be cancelled", "group", id, "because", err)
+func (w *run) noMore(ctx context.Context, id string) {
+	if _, err := w.r.Actor.NoMoreOf(ctx, id, w.x.By.By()); err != nil && !errors.Is(err, durable.ErrEnded) {
+		w.r.Log.Warn("a batch could not be stopped", "group", id, "because", err)
 	}
 }
 
@@ -149,7 +148,6 @@ type toDo struct {
 type estimate struct {
 	at   time.Time
 	took time.Duration
-	err  error
 }
 
 const estimateLasts = 5 * time.Second
@@ -177,29 +175,39 @@ func (f facts) Left(k estate.Key) (left float64, err error) {
 	return left, err
 }
 
-// ToDo implements condition.Facts: by how long each shutdown usually takes, in the order in which they depend
-// on each other.
+// ToDo implements condition.Facts.
 func (f facts) ToDo(k estate.Key) (float64, error) {
-	f.toDo.mu.Lock()
-	defer f.toDo.mu.Unlock()
-	if x, known := f.toDo.of[k]; known && time.Since(x.at) < estimateLasts {
-		return x.took.Minutes(), x.err
+	took, err := f.toDo.take(f.ctx, f.actor, f.keeper.Estate(), k)
+	return took.Minutes(), err
+}
+
+// ToDo is how long it takes to shut down what hangs on a UPS, by how long each shutdown usually takes, in the
+// order in which they depend on each other.
+func (r *Room) ToDo(ctx context.Context, ups estate.Key) (time.Duration, error) {
+	return r.toDo.take(ctx, r.Actor, r.Keeper.Estate(), ups)
+}
+
+func (t *toDo) take(ctx context.Context, actor Actor, e *estate.Estate, k estate.Key) (time.Duration, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if x, known := t.of[k]; known && time.Since(x.at) < estimateLasts {
+		return x.took, nil
 	}
 	x := estimate{at: time.Now()}
-	p, err := f.actor.PreviewGroup(f.ctx, intentOf(routine.TakeIn, k), operation.Asker{Kind: operation.StandingOrder, Role: operation.Operator})
+	p, err := actor.PreviewGroup(ctx, intentOf(routine.TakeIn, k), operation.Asker{Kind: operation.StandingOrder, Role: operation.Operator})
 	var nothing *operation.UsageError
-	switch {
-	case errors.As(err, &nothing) && f.keeper.Estate().Device(k) != nil && f.keeper.Estate().Device(k).Supply != nil: // there is nothing to shut down
+	switch d := e.Device(k); {
+	case errors.As(err, &nothing) && d != nil && d.Supply != nil: // there is nothing to shut down
 	case err != nil:
-		x.err = err
+		return 0, err
 	default:
 		for _, s := range p.Slots {
 			x.took = max(x.took, s.Up)
 		}
 	}
-	if f.toDo.of == nil {
-		f.toDo.of = map[estate.Key]estimate{}
+	if t.of == nil {
+		t.of = map[estate.Key]estimate{}
 	}
-	f.toDo.of[k] = x
-	return x.took.Minutes(), x.err
+	t.of[k] = x
+	return x.took, nil
 }

@@ -45,7 +45,7 @@ func (h *hands) FindGroup(_ context.Context, id string) (*group.Group, error) {
 	return nil, store.ErrNotFound
 }
 
-func (h *hands) CancelGroup(_ context.Context, id, by string) (*group.Group, error) {
+func (h *hands) NoMoreOf(_ context.Context, id, by string) (*group.Group, error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for _, g := range h.groups {

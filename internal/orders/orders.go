@@ -48,7 +48,7 @@ type Actor interface {
 	PreviewGroup(ctx context.Context, in act.GroupIntent, by operation.Asker) (*act.GroupPreview, error)
 	RequestGroup(ctx context.Context, in act.GroupIntent, digest string, c operation.Consent, by operation.Asker, id string) (*group.Group, error)
 	FindGroup(ctx context.Context, id string) (*group.Group, error)
-	CancelGroup(ctx context.Context, id, by string) (*group.Group, error)
+	NoMoreOf(ctx context.Context, group, by string) (*group.Group, error)
 }
 
 // Parts are what a Room works with.

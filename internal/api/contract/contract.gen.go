@@ -3296,9 +3296,12 @@ type SupplyBrief struct {
 
 	// MinutesByPast as its own past discharges say
 	MinutesByPast *float64 `json:"minutesByPast,omitempty"`
-	OnBattery     bool     `json:"onBattery"`
-	OutputV       *float64 `json:"outputV,omitempty"`
-	RatingW       *float64 `json:"ratingW,omitempty"`
+
+	// MinutesToDo that shutting down in order takes what hangs on it and can be shut down
+	MinutesToDo *float64 `json:"minutesToDo,omitempty"`
+	OnBattery   bool     `json:"onBattery"`
+	OutputV     *float64 `json:"outputV,omitempty"`
+	RatingW     *float64 `json:"ratingW,omitempty"`
 
 	// Shed what hangs on it and is not essential, the greatest load first
 	Shed  *[]string  `json:"shed,omitempty"`

@@ -159,8 +159,9 @@ type (
 	Expired struct{ At time.Time }
 	// CancelAsked: a person wants it to stop.
 	CancelAsked struct {
-		At time.Time
-		By string
+		At     time.Time
+		By     string
+		Gently bool // what has begun goes on to its end
 	}
 )
 
@@ -445,7 +446,7 @@ func (g *Group) cancel(in CancelAsked) (out []Command) {
 		switch m := &g.Members[i]; {
 		case m.State == Pending:
 			m.State, m.Ended, m.Over, m.Note = Skipped, in.At, true, "cancelled by "+in.By
-		case !m.Over && (m.State == MemberRunning || m.State == Settling):
+		case !in.Gently && !m.Over && (m.State == MemberRunning || m.State == Settling):
 			out = append(out, Stop{m.Device})
 		}
 	}

@@ -176,7 +176,7 @@ func TestAtItsTime(t *testing.T) {
 	require.Equal(t, "save, begin bridge", said(g.Step(Expired{t0.Add(time.Hour)})))
 	later := newGroup(t, Order{AtOnce: 2})
 	later.State, later.At = Scheduled, t0.Add(time.Hour)
-	require.Equal(t, "save, finish", said(later.Step(CancelAsked{t0, "ann"})))
+	require.Equal(t, "save, finish", said(later.Step(CancelAsked{At: t0, By: "ann"})))
 	require.Equal(t, Cancelled, later.State)
 
 	for late, want := range map[time.Duration]State{MissedAfter: Running, MissedAfter + time.Second: Missed, 6 * time.Hour: Missed} {
@@ -205,9 +205,12 @@ func TestWhatHoldsWhateverHappens(t *testing.T) {
 		running := map[estate.Key]bool{}
 		var asked []estate.Key
 		now := t0
-		stopped := false
+		stopped, gently := false, rapid.Bool().Draw(rt, "gently")
 		take := func(in Event) {
 			for _, c := range g.Step(in) {
+				if _, stop := c.(Stop); stop {
+					require.False(rt, gently, "what has begun goes on to its end")
+				}
 				b, ok := c.(Begin)
 				if !ok {
 					continue
@@ -236,7 +239,7 @@ func TestWhatHoldsWhateverHappens(t *testing.T) {
 				take(Started{At: now})
 			case 1:
 				if rapid.IntRange(0, 9).Draw(rt, "really") == 0 {
-					take(CancelAsked{now, "ann"})
+					take(CancelAsked{At: now, By: "ann", Gently: gently})
 					stopped = true
 				}
 			case 2, 3:

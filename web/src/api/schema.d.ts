@@ -3584,6 +3584,11 @@ export interface components {
             disagree?: boolean;
             /** Format: double */
             minutesAfterShed?: number;
+            /**
+             * Format: double
+             * @description that shutting down in order takes what hangs on it and can be shut down
+             */
+            minutesToDo?: number;
             /** Format: double */
             shedW?: number;
             /** @description what hangs on it and is not essential, the greatest load first */

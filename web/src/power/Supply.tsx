@@ -40,6 +40,7 @@ function Minutes({ supply: u }: { supply: SupplyBrief }) {
     ['by its past', u.minutesByPast],
     ['after shedding', u.minutesAfterShed],
   ]
+  const left = u.minutesByPast ?? u.minutes
   return (
     <>
       <dl className="mt-2 flex flex-wrap gap-x-5 gap-y-1">
@@ -55,6 +56,11 @@ function Minutes({ supply: u }: { supply: SupplyBrief }) {
             ),
         )}
       </dl>
+      {u.minutesToDo !== undefined && (
+        <p className={`mt-1 text-[12px] ${left !== undefined && left < u.minutesToDo ? 'text-hung' : 'text-ink2'}`}>
+          Shutting down in order what hangs on it takes about {Math.ceil(u.minutesToDo)} min.
+        </p>
+      )}
       {u.disagree && (
         <p className="mt-1 text-[12px] text-strained">
           It and its {u.discharges} past discharges tell of different batteries: trust the past.
