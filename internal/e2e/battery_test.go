@@ -58,4 +58,6 @@ func TestOnBattery(t *testing.T) {
 		return true
 	}, "all of it is up again")
 	require.GreaterOrEqual(t, len(groups()), 2)
+	require.NotContains(t, w.flat(0, "", "incident", "list", "--all"), "nobody asked for that", "what was shut down was meant to be, also where the utility came back meanwhile")
+	require.Contains(t, w.flat(0, "", "ups", "ostrel-ups"), "shutting down in order takes about")
 }

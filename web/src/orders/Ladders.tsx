@@ -11,7 +11,7 @@ import {
 } from '../api/orders'
 import { atLeast } from '../parts/consent'
 import { At, age } from '../parts/time'
-import { Button, Loading, Wrong } from '../parts/ui'
+import { Button, Loading, Opener, Wrong } from '../parts/ui'
 import { Writing } from './Writing'
 
 const here = Intl.DateTimeFormat().resolvedOptions().timeZone
@@ -35,14 +35,7 @@ export function Ladders() {
         {ladders.data.map((l) => (
           <li key={l.name} className="border-t border-rule px-3 py-2 first:border-t-0">
             <div className="flex flex-wrap items-baseline gap-x-3">
-              <button
-                type="button"
-                className="text-left font-semibold hover:underline max-sm:min-h-11"
-                aria-expanded={open === l.name}
-                onClick={() => setOpen(open === l.name ? '' : l.name)}
-              >
-                {l.name}
-              </button>
+              <Opener name={l.name} open={open} onOpen={setOpen} />
               <State ladder={l} />
               <span className="min-w-0 break-words text-ink2">{l.title}</span>
             </div>

@@ -11,7 +11,7 @@ import {
 } from '../api/orders'
 import { atLeast } from '../parts/consent'
 import { At } from '../parts/time'
-import { Button, Loading, Wrong } from '../parts/ui'
+import { Button, Loading, Opener, Wrong } from '../parts/ui'
 import { Editor } from './Editor'
 import { field } from './field'
 import { Trial } from './Trial'
@@ -32,14 +32,7 @@ export function Routines() {
         {routines.data.map((r) => (
           <li key={r.name} className="border-t border-rule px-3 py-2 first:border-t-0">
             <div className="flex flex-wrap items-baseline gap-x-3">
-              <button
-                type="button"
-                className="text-left font-semibold hover:underline max-sm:min-h-11"
-                aria-expanded={open === r.name}
-                onClick={() => setOpen(open === r.name ? '' : r.name)}
-              >
-                {r.name}
-              </button>
+              <Opener name={r.name} open={open} onOpen={setOpen} />
               <State routine={r} />
               <span className="min-w-0 break-words text-ink2">{r.title}</span>
             </div>

@@ -4,7 +4,7 @@ import { useSession } from '../api/hooks'
 import { type ReadyDevice, type ReadyWay, useDrill, useReadiness } from '../api/readiness'
 import { atLeast } from '../parts/consent'
 import { At } from '../parts/time'
-import { Button, Loading, Wrong } from '../parts/ui'
+import { Button, Loading, Opener, Wrong } from '../parts/ui'
 
 const here = Intl.DateTimeFormat().resolvedOptions().timeZone
 
@@ -79,14 +79,7 @@ function Group({ title, note, state, devices }: (typeof groups)[number] & { devi
           {devices.map((d) => (
             <li key={d.device} className="border-t border-rule px-3 py-2 first:border-t-0">
               <div className="flex flex-wrap items-baseline gap-x-3">
-                <button
-                  type="button"
-                  className="text-left font-semibold hover:underline max-sm:min-h-11"
-                  aria-expanded={open === d.device}
-                  onClick={() => setOpen(open === d.device ? '' : d.device)}
-                >
-                  {d.device}
-                </button>
+                <Opener name={d.device} open={open} onOpen={setOpen} />
                 <span className="text-ink3">{d.site}</span>
                 <span className="min-w-0 break-words text-ink2">
                   {d.why ||

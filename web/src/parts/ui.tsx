@@ -84,3 +84,18 @@ export function Spark({ values, tone }: { values: number[]; tone: string }) {
     </svg>
   )
 }
+
+/** The name of one in a list, which shows or hides all about it. open is the name of the one that is shown. */
+export function Opener(props: { name: string; open: string; onOpen: (name: string) => void }) {
+  const { name, open, onOpen } = props
+  return (
+    <button
+      type="button"
+      className="text-left font-semibold hover:underline max-sm:min-h-11"
+      aria-expanded={open === name}
+      onClick={() => onOpen(open === name ? '' : name)}
+    >
+      {name}
+    </button>
+  )
+}
