@@ -37,7 +37,7 @@ packages:
 
 test: packages build
 	cd web && npm run --silent test
-	$(GO) test -timeout 20m -p 2 -parallel 5 ./...
+	$(GO) test -timeout 40m -p 2 -parallel 5 ./...
 	@scripts/fuzz
 
 # A thousand operations with everything going wrong: PLUMB_TORTURE_ROUNDS,

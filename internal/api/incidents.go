@@ -9,6 +9,7 @@ import (
 	"plumbbob/internal/api/contract"
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/incident"
+	"plumbbob/internal/core/operation"
 	"plumbbob/internal/store"
 )
 
@@ -73,6 +74,51 @@ func (s *Server) GetIncident(ctx context.Context, req contract.GetIncidentReques
 		return nil, noIncident(req.ID, err)
 	}
 	return contract.GetIncident200JSONResponse(s.incidentView(i)), nil
+}
+
+// How many incidents are looked through for similar ones, and how many of those are shown.
+const (
+	mostPast    = 1000
+	mostSimilar = 5
+)
+
+// ListSimilarIncidents implements the contract.
+func (s *Server) ListSimilarIncidents(ctx context.Context, req contract.ListSimilarIncidentsRequestObject) (contract.ListSimilarIncidentsResponseObject, error) {
+	i, err := s.Incidents.Find(ctx, req.ID)
+	if err != nil {
+		return nil, noIncident(req.ID, err)
+	}
+	past, err := s.Store.Incidents(ctx, store.IncidentFilter{Limit: mostPast})
+	if err != nil {
+		return nil, err
+	}
+	e := s.Keeper.Estate()
+	out := contract.ListSimilarIncidents200JSONResponse{}
+	for _, x := range i.Similar(past, e, mostSimilar) {
+		v := contract.SimilarIncident{ID: x.ID, Device: string(x.Device), Opened: x.Opened.UTC(), Ended: x.Ended.UTC(), Ending: x.Ending, Notes: []string{}}
+		for _, n := range x.Notes {
+			v.Notes = append(v.Notes, n.By+": "+n.Text)
+		}
+		if o := s.helped(ctx, x); o != nil {
+			v.Helped, v.By = o.Outcome(e.Zone(o.Device)), o.By
+		}
+		out = append(out, v)
+	}
+	return out, nil
+}
+
+// helped is the operation that was done last before an incident ended, or nil.
+func (s *Server) helped(ctx context.Context, i *incident.Incident) (last *operation.Operation) {
+	for _, id := range i.Tried {
+		o, err := s.Actor.Find(ctx, id)
+		if err != nil || o.State != operation.Done || o.Asked.After(i.Ended) {
+			continue // it is no longer kept, or was in vain
+		}
+		if last == nil || o.Asked.After(last.Asked) {
+			last = o
+		}
+	}
+	return last
 }
 
 func noIncident(id string, err error) error {

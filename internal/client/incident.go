@@ -145,6 +145,28 @@ func (a *app) incident(ctx context.Context, s *service, i contract.Incident) {
 		line("note", remark(n))
 	}
 	a.told(ctx, s, i.ID, line)
+	a.similar(ctx, s, i, line)
+}
+
+// similar prints incidents of the past that were like one, and what helped then.
+func (a *app) similar(ctx context.Context, s *service, i contract.Incident, line func(name, text string)) {
+	all, err := ask[[]contract.SimilarIncident](s)(s.ListSimilarIncidents(ctx, i.ID))
+	if err != nil {
+		return // it is known when the database is back
+	}
+	for _, x := range all {
+		what := "it was over by itself: " + x.Ending
+		if x.Helped != "" {
+			what = fmt.Sprintf("%s: %s", x.By, x.Helped)
+		}
+		if x.Device != i.Device {
+			what = x.Device + ": " + what
+		}
+		for _, n := range x.Notes {
+			what += ". " + n
+		}
+		line("before", fmt.Sprintf("%s, for %s, %s", dated(x.Opened), verdict.Age(x.Ended.Sub(x.Opened)), what))
+	}
 }
 
 func remark(r contract.Remark) string {

@@ -71,6 +71,7 @@ type torture struct {
 	took   time.Duration
 
 	ops, done, failed int
+	runs              int            // of a routine
 	times             map[string]int // by what went wrong
 	violations        []string
 }
@@ -160,6 +161,7 @@ func (x *torture) begin(t *testing.T, two bool) {
 	w.furnish(w.lab.File)
 	w.says(0, "", "channel", "set", "post", "--mail", w.lab.Post.Address, "--from", "plumb@pier.example", "--tls", "none")
 	w.says(0, "", "telling", "import", w.write("telling.yaml", "plumb-telling: 1\npeople: {ann: {ways: [{channel: post, to: ann@pier.example}]}}\nrules: [{name: all, tell: [{who: [ann]}]}]\n"))
+	w.says(0, "", "routine", "import", w.write("routine.yaml", tortureRoutine))
 	x.doors = []string{"client.json"}
 	x.line = newWire(t, "tcp", p.address)
 	x.door("line.json", "http://"+x.line.at)
@@ -253,6 +255,8 @@ func (x *torture) round(n int, vs []*victim) {
 			})
 		}
 	}
+	before, outlet, door := x.routinesEnd(), vs[x.rng.IntN(4)], x.doors[x.rng.IntN(len(x.doors))]
+	asking.Go(func() { x.begins(door, outlet, why) })
 	for range 1 + x.rng.IntN(3) {
 		time.Sleep(time.Duration(300+x.rng.IntN(2500)) * time.Millisecond)
 		x.disturb(vs)
@@ -260,7 +264,9 @@ func (x *torture) round(n int, vs []*victim) {
 	asking.Wait()
 	time.Sleep(time.Duration(x.rng.IntN(3000)) * time.Millisecond)
 	x.mend(vs)
+	begun := x.routinesEnd() - before
 	ops := x.reckon(why)
+	x.routineHolds(ops, begun, why)
 	for _, v := range vs {
 		x.judge(v, ops)
 	}
@@ -279,6 +285,51 @@ func (x *torture) asks(door, kind string, v *victim, why string, more ...string)
 		args = append(args, "--means", v.means)
 	}
 	client.Main(args, strings.NewReader(""), &out, &out)
+}
+
+// tortureRoutine cycles twice what it is given.
+const tortureRoutine = `plumb-routine: 1
+name: torture
+with: {device: "", why: ""}
+steps:
+  - repeat: 2
+    steps:
+      - cycle: ${device}
+        by: outlet
+        hold: 2s
+        lift: [in-use, too-many, overload]
+        why: ${why}
+        otherwise: go on
+`
+
+// begins begins that routine, and does not care either.
+func (x *torture) begins(door string, v *victim, why string) {
+	var out bytes.Buffer
+	client.Main([]string{"routine", "run", "torture", "--with", "device=" + v.device, "--with", "why=" + why, "--yes", "--config", filepath.Join(x.dir, door)}, strings.NewReader(""), &out, &out)
+}
+
+// routinesEnd waits until every run has ended, and says how many there have been.
+func (x *torture) routinesEnd() (n int) {
+	require.Eventually(x, func() bool {
+		all := list[[]contract.RoutineRun](x, "routine", "runs", "torture", "--limit", "500")
+		n = len(all)
+		return !slices.ContainsFunc(all, func(r contract.RoutineRun) bool { return r.Ended == nil })
+	}, 6*soon, often, "every run of the routine ends")
+	return n
+}
+
+// routineHolds: whatever died in between, each run has asked for no more than its two cycles.
+func (x *torture) routineHolds(ops []contract.Operation, begun int, why string) {
+	x.runs += begun
+	asked := 0
+	for _, o := range ops {
+		if o.By == "standing order torture" {
+			asked++
+		}
+	}
+	if asked > 2*begun {
+		x.violated("%s: %d runs of a routine of two cycles have asked for %d", why, begun, asked)
+	}
 }
 
 // list asks for a list until it is given.
@@ -355,6 +406,7 @@ func tortureReport(runs []*torture) string {
 	count("operations", func(x *torture) int { return x.ops })
 	count("done", func(x *torture) int { return x.done })
 	count("failed, and said so", func(x *torture) int { return x.failed })
+	count("runs of a routine of two cycles", func(x *torture) int { return x.runs })
 	for _, name := range troubles() {
 		count(name, func(x *torture) int { return x.times[name] })
 	}
@@ -366,6 +418,7 @@ After each round it is checked, against what the simulated gear really did, that
 - no outlet and no chassis is in a state that nobody asked for: what was cycled is on, what was switched off is off;
 - nothing was cut, and nothing was reset, more often than that was asked for;
 - what was reported as measured off was off;
+- every run of a routine has ended, and has asked for no more than it says;
 - what was asked for at a time at which nobody was there is missed, and was not done;
 - every operation has an end, an outcome in words, and is in the journal as asked for and as ended exactly once;
 - the chain of the journal holds;

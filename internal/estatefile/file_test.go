@@ -108,7 +108,7 @@ func TestFaults(t *testing.T) {
 		{"no time", head + "  r: {site: pier, role: router, boot: soon}\n", `f:12: "soon" is not a time such as 5s or 2m`},
 		{"an unswitched outlet too many", strings.Replace(head, "[4]", "[5]", 1), "f:11: outlets unswitched: there is no outlet 5 among 4"},
 		{"a secret forgotten", head + "    endpoints: {card: {protocol: snmp, address: \"192.0.2.1:161\", profile: lab-pdu, network: [ops]}}\n", "f:12: card: secret is missing: name one, and set it with plumb secret set NAME"},
-		{"a profile that is not there", head + "    endpoints: {card: {protocol: snmp, address: \"192.0.2.1:161\", profile: other, secret: s, network: [ops]}}\n", `f:12: card profile: "other" is not known: there is entity-sensors, lab-board, lab-kvm, lab-pdu, lab-strip, poe-switch, switch, ups-mib`},
+		{"a profile that is not there", head + "    endpoints: {card: {protocol: snmp, address: \"192.0.2.1:161\", profile: other, secret: s, network: [ops]}}\n", `f:12: card profile: "other" is not known: there is entity-sensors, gateway, lab-board, lab-kvm, lab-pdu, lab-strip, poe-switch, switch, ups-mib`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			_, err := Parse("f", []byte(c.text))

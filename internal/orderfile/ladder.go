@@ -133,11 +133,7 @@ func oneLadder(name, text string, first int, around Around) (o LadderOrder, err 
 	for i, x := range f.Unless {
 		p.condition([]string{"unless", strconv.Itoa(i)}, x)
 	}
-	for i, who := range f.Call {
-		if !estate.ValidKey(who) {
-			p.Fault([]string{"call", strconv.Itoa(i)}, "%q is no name of a person, a team or a rota", who)
-		}
-	}
+	p.people([]string{"call"}, f.Call)
 	if len(f.Rungs) == 0 || len(f.Rungs) > mostRungs {
 		p.Fault([]string{"rungs"}, "a ladder has 1 to %d rungs", mostRungs)
 	}

@@ -86,6 +86,7 @@ type file struct {
 	With   map[string]string `yaml:"with"`
 	Steps  []step            `yaml:"steps"`
 	After  []step            `yaml:"after"`
+	Call   []string          `yaml:"call"`
 }
 
 type trigger struct {
@@ -223,7 +224,8 @@ func (p *parser) begin(name, title, site string) {
 func (p *parser) read() {
 	f := &p.f
 	p.begin(f.Name, f.Title, f.Site)
-	p.r = routine.Routine{Name: f.Name, Title: f.Title, Site: estate.Key(f.Site), Off: f.Off, With: f.With}
+	p.r = routine.Routine{Name: f.Name, Title: f.Title, Site: estate.Key(f.Site), Off: f.Off, With: f.With, Call: f.Call}
+	p.people([]string{"call"}, f.Call)
 	for name, v := range f.With {
 		if !estate.ValidKey(name) {
 			p.Fault([]string{"with", name}, "%q cannot be the name of an argument: use lower-case letters, digits and hyphens", name)

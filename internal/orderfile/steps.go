@@ -322,7 +322,7 @@ func (p *parser) tell(at []string, s *step, out *routine.Step) {
 	if len(s.Who) == 0 {
 		p.Fault(at, "tell: say who, as in who: [NAME]")
 	}
-	p.people(at, s.Who)
+	p.people(append(at, "who"), s.Who)
 }
 
 func (p *parser) picture(at []string, s *step, out *routine.Step) {
@@ -348,7 +348,7 @@ const drillAll = "all"
 
 func (p *parser) drill(at []string, s *step, out *routine.Step) {
 	out.Kind, out.Who = routine.Drill, s.Who
-	p.people(at, s.Who)
+	p.people(append(at, "who"), s.Who)
 	switch k := s.Drill; {
 	case k == drillAll:
 	case !estate.ValidKey(k):
@@ -365,7 +365,7 @@ func (p *parser) drill(at []string, s *step, out *routine.Step) {
 func (p *parser) people(at, who []string) {
 	for i, who := range who {
 		if !estate.ValidKey(who) {
-			p.Fault(append(at, "who", strconv.Itoa(i)), "%q is no name of a person, a team or a rota", who)
+			p.Fault(append(at, strconv.Itoa(i)), "%q is no name of a person, a team or a rota", who)
 		}
 	}
 }

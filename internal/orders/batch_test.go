@@ -88,6 +88,7 @@ func (w *world) battery(on bool) {
 const onBattery = `plumb-routine: 1
 name: battery
 when: [{while: on_battery("ups")}]
+call: [ann]
 steps:
   - wait until: '!on_battery("ups") || minutes_left("ups") < minutes_to_do("ups") + 30.0'
     within: 1h
@@ -126,6 +127,8 @@ func TestOnBattery(t *testing.T) {
 	w.hands.endBatch(group.Failed, group.MemberFailed)
 	require.Eventually(t, func() bool { return len(w.runs.All()) == 0 }, 20*time.Second, 10*time.Millisecond)
 	require.Equal(t, "failed", w.states("battery"), "what could not be brought up is said")
+	require.Len(t, w.told, 1)
+	require.Contains(t, w.told[0], "The routine battery has failed: ")
 	all, err := w.Runs(w.ctx, store.RunFilter{Routine: "battery", Limit: 1})
 	require.NoError(t, err)
 	notes := ""

@@ -96,6 +96,7 @@ func (w *run) CarryOut(ctx context.Context, cmds []routine.Command) (more []rout
 		case routine.Halt:
 			w.halt(ctx, c.ID)
 		case routine.Finish:
+			w.callAbout(ctx)
 			entry := r.entry(w.x, w.x.Ended, nameOf(w.x)+": "+runWords(w.x), string(w.x.State))
 			_ = durable.Insist(ctx, r.Health, "record of routine "+w.x.Routine, func() error { return w.ended(ctx, entry) }) // or at the next start
 			w.Show()
@@ -105,6 +106,18 @@ func (w *run) CarryOut(ctx context.Context, cmds []routine.Command) (more []rout
 	}
 	w.Show()
 	return more, wake, false
+}
+
+// callAbout tells those who want to know it that a run has failed, before its end is recorded: a crash in
+// between has it told under the same identity.
+func (w *run) callAbout(ctx context.Context) {
+	o := w.r.Find(w.x.Routine)
+	if w.x.Ladder || w.x.State != routine.Failed || o == nil || len(o.Call) == 0 {
+		return
+	}
+	if _, err := w.tell(ctx, "failed."+w.x.ID, o.Call, fmt.Sprintf("The routine %s has failed: %s", w.x.Routine, w.x.Note)); err != nil {
+		w.r.Log.Warn("nobody was told that a routine has failed", "routine", w.x.Routine, "because", err)
+	}
 }
 
 // ended records the end of a run: a climb that has failed holds its ladder at that device.

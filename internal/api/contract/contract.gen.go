@@ -3180,6 +3180,23 @@ type Shift struct {
 	RatingW *float64 `json:"ratingW,omitempty"`
 }
 
+// SimilarIncident defines model for SimilarIncident.
+type SimilarIncident struct {
+	// By who did that
+	By     string    `json:"by"`
+	Device string    `json:"device"`
+	Ended  time.Time `json:"ended"`
+	Ending string    `json:"ending"`
+
+	// Helped the outcome of what was done last before it ended; empty: nothing was
+	Helped string `json:"helped"`
+	ID     string `json:"id"`
+
+	// Notes what people noted
+	Notes  []string  `json:"notes"`
+	Opened time.Time `json:"opened"`
+}
+
 // Site defines model for Site.
 type Site struct {
 	Devices int      `json:"devices"`
@@ -4566,6 +4583,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /incidents/{id} (the `SayOfIncident` operationId).
 	SayOfIncident(ctx context.Context, id string, body SayOfIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSimilarIncidents Incidents of the past of the same kind, at the same device and at others of its role, and what helped then
+	//
+	// Corresponds with GET /incidents/{id}/similar (the `ListSimilarIncidents` operationId).
+	ListSimilarIncidents(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetTold Who was told of an incident, and who will be
 	//
@@ -6306,6 +6328,21 @@ func (c *Client) SayOfIncidentWithBody(ctx context.Context, id string, contentTy
 // Corresponds with POST /incidents/{id} (the `SayOfIncident` operationId).
 func (c *Client) SayOfIncident(ctx context.Context, id string, body SayOfIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSayOfIncidentRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSimilarIncidents Incidents of the past of the same kind, at the same device and at others of its role, and what helped then
+//
+// Corresponds with GET /incidents/{id}/similar (the `ListSimilarIncidents` operationId).
+func (c *Client) ListSimilarIncidents(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSimilarIncidentsRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -10582,6 +10619,40 @@ func NewSayOfIncidentRequestWithBody(server string, id string, contentType strin
 	return req, nil
 }
 
+// NewListSimilarIncidentsRequest constructs an http.Request for the ListSimilarIncidents method
+func NewListSimilarIncidentsRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/incidents/%s/similar", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetToldRequest constructs an http.Request for the GetTold method
 func NewGetToldRequest(server string, id string) (*http.Request, error) {
 	var err error
@@ -13821,6 +13892,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /incidents/{id} (the `SayOfIncident` operationId).
 	SayOfIncidentWithResponse(ctx context.Context, id string, body SayOfIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*SayOfIncidentResponse, error)
+
+	// ListSimilarIncidentsWithResponse Incidents of the past of the same kind, at the same device and at others of its role, and what helped then
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /incidents/{id}/similar (the `ListSimilarIncidents` operationId).
+	ListSimilarIncidentsWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*ListSimilarIncidentsResponse, error)
 
 	// GetToldWithResponse Who was told of an incident, and who will be
 	//
@@ -17147,6 +17225,54 @@ func (r SayOfIncidentResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SayOfIncidentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSimilarIncidentsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]SimilarIncident
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSimilarIncidentsResponse) GetJSON200() *[]SimilarIncident {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSimilarIncidentsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSimilarIncidentsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSimilarIncidentsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSimilarIncidentsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSimilarIncidentsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -21101,6 +21227,19 @@ func (c *ClientWithResponses) SayOfIncidentWithResponse(ctx context.Context, id 
 	return ParseSayOfIncidentResponse(rsp)
 }
 
+// ListSimilarIncidentsWithResponse Incidents of the past of the same kind, at the same device and at others of its role, and what helped then
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /incidents/{id}/similar (the `ListSimilarIncidents` operationId).
+func (c *ClientWithResponses) ListSimilarIncidentsWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*ListSimilarIncidentsResponse, error) {
+	rsp, err := c.ListSimilarIncidents(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSimilarIncidentsResponse(rsp)
+}
+
 // GetToldWithResponse Who was told of an incident, and who will be
 //
 // Returns a wrapper object for the known response body format(s).
@@ -24128,6 +24267,39 @@ func ParseSayOfIncidentResponse(rsp *http.Response) (*SayOfIncidentResponse, err
 	return response, nil
 }
 
+// ParseListSimilarIncidentsResponse parses an HTTP response from a ListSimilarIncidentsWithResponse call
+func ParseListSimilarIncidentsResponse(rsp *http.Response) (*ListSimilarIncidentsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSimilarIncidentsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []SimilarIncident
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetToldResponse parses an HTTP response from a GetToldWithResponse call
 func ParseGetToldResponse(rsp *http.Response) (*GetToldResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -26382,6 +26554,9 @@ type ServerInterface interface {
 	// SayOfIncident Say that it is seen to, note something, or shelve it for a time
 	// (POST /incidents/{id})
 	SayOfIncident(ctx *echo.Context, id string) error
+	// ListSimilarIncidents Incidents of the past of the same kind, at the same device and at others of its role, and what helped then
+	// (GET /incidents/{id}/similar)
+	ListSimilarIncidents(ctx *echo.Context, id string) error
 	// GetTold Who was told of an incident, and who will be
 	// (GET /incidents/{id}/told)
 	GetTold(ctx *echo.Context, id string) error
@@ -27746,6 +27921,22 @@ func (w *ServerInterfaceWrapper) SayOfIncident(ctx *echo.Context) error {
 	return err
 }
 
+// ListSimilarIncidents converts echo context to params.
+func (w *ServerInterfaceWrapper) ListSimilarIncidents(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListSimilarIncidents(ctx, id)
+	return err
+}
+
 // GetTold converts echo context to params.
 func (w *ServerInterfaceWrapper) GetTold(ctx *echo.Context) error {
 	var err error
@@ -28796,6 +28987,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/incidents", wrapper.ListIncidents, options.OperationMiddlewares["listIncidents"]...)
 	router.GET(options.BaseURL+"/incidents/:id", wrapper.GetIncident, options.OperationMiddlewares["getIncident"]...)
 	router.POST(options.BaseURL+"/incidents/:id", wrapper.SayOfIncident, options.OperationMiddlewares["sayOfIncident"]...)
+	router.GET(options.BaseURL+"/incidents/:id/similar", wrapper.ListSimilarIncidents, options.OperationMiddlewares["listSimilarIncidents"]...)
 	router.GET(options.BaseURL+"/operations", wrapper.ListOperations, options.OperationMiddlewares["listOperations"]...)
 	router.POST(options.BaseURL+"/operations", wrapper.RequestOperation, options.OperationMiddlewares["requestOperation"]...)
 	router.GET(options.BaseURL+"/operations/:id", wrapper.GetOperation, options.OperationMiddlewares["getOperation"]...)
@@ -31151,6 +31343,45 @@ type SayOfIncidentdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SayOfIncidentdefaultApplicationProblemPlusJSONResponse) VisitSayOfIncidentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSimilarIncidentsRequestObject struct {
+	ID string `json:"id"`
+}
+
+type ListSimilarIncidentsResponseObject interface {
+	VisitListSimilarIncidentsResponse(w http.ResponseWriter) error
+}
+
+type ListSimilarIncidents200JSONResponse []SimilarIncident
+
+func (response ListSimilarIncidents200JSONResponse) VisitListSimilarIncidentsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSimilarIncidentsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSimilarIncidentsdefaultApplicationProblemPlusJSONResponse) VisitListSimilarIncidentsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -33819,6 +34050,9 @@ type StrictServerInterface interface {
 	// SayOfIncident Say that it is seen to, note something, or shelve it for a time
 	// (POST /incidents/{id})
 	SayOfIncident(ctx context.Context, request SayOfIncidentRequestObject) (SayOfIncidentResponseObject, error)
+	// ListSimilarIncidents Incidents of the past of the same kind, at the same device and at others of its role, and what helped then
+	// (GET /incidents/{id}/similar)
+	ListSimilarIncidents(ctx context.Context, request ListSimilarIncidentsRequestObject) (ListSimilarIncidentsResponseObject, error)
 	// GetTold Who was told of an incident, and who will be
 	// (GET /incidents/{id}/told)
 	GetTold(ctx context.Context, request GetToldRequestObject) (GetToldResponseObject, error)
@@ -35878,6 +36112,31 @@ func (sh *strictHandler) SayOfIncident(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(SayOfIncidentResponseObject); ok {
 		return validResponse.VisitSayOfIncidentResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListSimilarIncidents operation middleware
+func (sh *strictHandler) ListSimilarIncidents(ctx *echo.Context, id string) error {
+	var request ListSimilarIncidentsRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSimilarIncidents(ctx.Request().Context(), request.(ListSimilarIncidentsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSimilarIncidents")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListSimilarIncidentsResponseObject); ok {
+		return validResponse.VisitListSimilarIncidentsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

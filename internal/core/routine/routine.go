@@ -31,7 +31,8 @@ type Routine struct {
 	When  []Trigger
 	With  map[string]string // arguments, and what they are unless it is said; empty: it has to be said
 	Steps []Step
-	After []Step // what is done when what it goes While is over
+	After []Step   // what is done when what it goes While is over
+	Call  []string // who is told when a run of it fails
 }
 
 // A Trigger is what begins a routine. One of its parts is given.

@@ -3,6 +3,7 @@ package telling
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -317,4 +318,12 @@ func TestServiceCall(t *testing.T) {
 	}
 	m = ServiceCall("x", Patient{Device: "kiosk", Title: "ticket kiosk"}, "", made)
 	require.Equal(t, "Service call: ticket kiosk", m.Subject)
+}
+
+// TestRows: a line is broken between its devices, where a telephone would break it anywhere.
+func TestRows(t *testing.T) {
+	require.Equal(t, []string{"ops ─ cell ✗ router"}, rows("ops ─ cell ✗ router"))
+	require.Equal(t, []string{"ostrel-ops ─ ostrel-core ─ skarvoe-bridge", "✗ skarvoe-router"}, rows("ostrel-ops ─ ostrel-core ─ skarvoe-bridge ✗ skarvoe-router"))
+	long := strings.Repeat("x", 60)
+	require.Equal(t, []string{"a", "─ " + long, "─ b"}, rows("a ─ "+long+" ─ b"))
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"plumbbob/internal/core/incident"
 	"plumbbob/internal/core/verdict"
@@ -133,7 +134,9 @@ func body(x Item, zone *time.Location, now time.Time) (out []string) {
 		say("Behind it: %s%s", strings.Join(named, ", "), more)
 	}
 	if x.Line != "" && i.Open() {
-		say("Line: %s", x.Line)
+		for n, row := range rows(x.Line) {
+			say("%s %s", [...]string{"Line:", "     "}[min(n, 1)], row)
+		}
 	}
 	if n := len(i.Tried); n > 0 {
 		say("Tried: %s, the last is %s", counted(n, "operation"), i.Tried[n-1])
@@ -151,6 +154,30 @@ func body(x Item, zone *time.Location, now time.Time) (out []string) {
 		say("%s", x.Link)
 	}
 	return out
+}
+
+// widestLine is what a row of a drawn line may take on the screen of a telephone.
+const widestLine = 44
+
+// rows breaks a drawn line between its devices, each row after the first beginning with what joins it to
+// the one before.
+func rows(line string) (out []string) {
+	row, piece := "", ""
+	add := func() {
+		if row != "" && utf8.RuneCountInString(row)+1+utf8.RuneCountInString(piece) > widestLine {
+			out = append(out, row)
+			row = ""
+		}
+		row, piece = strings.TrimSpace(row+" "+piece), ""
+	}
+	for _, word := range strings.Fields(line) {
+		if word == "─" || word == "✗" {
+			add()
+		}
+		piece = strings.TrimSpace(piece + " " + word)
+	}
+	add()
+	return append(out, row)
 }
 
 func remark(text string) string {

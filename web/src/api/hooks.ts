@@ -281,6 +281,13 @@ export const useIncident = (id: string) =>
     ...live,
   })
 
+/** Those of the past that were like one, and what helped then. */
+export const useSimilar = (id: string) =>
+  useQuery({
+    queryKey: ['incidents', 'similar', id],
+    queryFn: ({ signal }) => unwrap(api.GET('/incidents/{id}/similar', { params: { path: { id } }, signal })),
+  })
+
 /** Who was told of an incident, and who will be. */
 export const useTold = (id: string) =>
   useQuery({

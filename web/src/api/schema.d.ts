@@ -569,6 +569,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/incidents/{id}/similar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the id of an incident */
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** Incidents of the past of the same kind, at the same device and at others of its role, and what helped then */
+        get: operations["listSimilarIncidents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/operations": {
         parameters: {
             query?: never;
@@ -3018,6 +3038,21 @@ export interface components {
             at: string;
             why: string;
         };
+        SimilarIncident: {
+            id: string;
+            device: string;
+            /** Format: date-time */
+            opened: string;
+            /** Format: date-time */
+            ended: string;
+            ending: string;
+            /** @description the outcome of what was done last before it ended; empty: nothing was */
+            helped: string;
+            /** @description who did that */
+            by: string;
+            /** @description what people noted */
+            notes: string[];
+        };
         Readiness: {
             /** @description all of it in a sentence */
             words: string;
@@ -4748,6 +4783,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Incident"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSimilarIncidents: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the id of an incident */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The incidents */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SimilarIncident"][];
                 };
             };
             default: components["responses"]["Problem"];

@@ -2,7 +2,7 @@ import { useQueries } from '@tanstack/react-query'
 import type { ReactNode } from 'react'
 import { Link, useParams } from 'react-router'
 import type { Incident } from '../api/client'
-import { operationQuery, useIncident, useTold } from '../api/hooks'
+import { operationQuery, useIncident, useSimilar, useTold } from '../api/hooks'
 import { Answer, kindWords } from '../incident/Card'
 import { capital } from '../parts/say'
 import { At, age, useNow } from '../parts/time'
@@ -52,7 +52,37 @@ export function IncidentPage() {
       )}
       <Timeline incident={i} />
       {!i.ended && <Answer incident={i} />}
+      <Before incident={i} />
     </div>
+  )
+}
+
+/** What was like it in the past, and what helped then. */
+function Before({ incident: i }: { incident: Incident }) {
+  const similar = useSimilar(i.id)
+  if (!similar.data?.length) return null
+  return (
+    <section className="mt-6" aria-label="Like it before">
+      <h2 className="text-[17px] font-semibold">Like it before</h2>
+      <ul className="mt-2 flex flex-col rounded-lg border border-rule bg-panel">
+        {similar.data.map((x) => (
+          <li key={x.id} className="border-t border-rule px-3 py-2 first:border-t-0">
+            <Link className="hover:underline max-sm:inline-block max-sm:min-h-11" to={`/incidents/${x.id}`}>
+              <b>{x.device}</b>, <At at={x.opened} zone={i.zone} />
+            </Link>
+            , for {age(Date.parse(x.ended) - Date.parse(x.opened))}
+            <p className="break-words text-ink2">
+              {x.helped ? `${x.by}: ${x.helped}` : `It was over by itself: ${x.ending}`}
+            </p>
+            {x.notes.map((n) => (
+              <p key={n} className="text-[12.5px] break-words text-ink3">
+                {n}
+              </p>
+            ))}
+          </li>
+        ))}
+      </ul>
+    </section>
   )
 }
 
