@@ -112,7 +112,14 @@ func TestASiteOffAndThenOn(t *testing.T) {
 	require.Eventually(t, func() bool { return r.Keeper.Verdict("skarvoe-switch").State == verdict.Parked }, soon, often)
 
 	up := GroupIntent{Intent: operation.Intent{Kind: operation.On}, Who: down.Who, Order: quick}
-	p, err := r.PreviewGroup(t.Context(), up, admin)
+	spared := up
+	spared.Who.LeaveParked = true
+	_, err := r.PreviewGroup(t.Context(), spared, operation.Asker{Kind: operation.StandingOrder, Name: "watch", Role: operation.Operator})
+	require.ErrorContains(t, err, "skarvoe-kiosk was switched off by admin")
+	p, err := r.PreviewGroup(t.Context(), spared, admin)
+	require.NoError(t, err)
+	require.NotEmpty(t, p.Group.Members, "what one has switched off oneself")
+	p, err = r.PreviewGroup(t.Context(), up, admin)
 	require.NoError(t, err)
 	require.NotContains(t, p.LeftOut, LeftOut{"skarvoe-kiosk", "is on already"})
 	require.Empty(t, p.Interlocks, "what is out of reach now is brought up by the plan itself")

@@ -18,9 +18,10 @@ import (
 	"plumbbob/internal/store"
 )
 
-// intentOf is what a batch does to what hangs on a UPS. What is guarded is left as it is.
+// intentOf is what a batch does to what hangs on a UPS. What is guarded is left as it is, and what somebody
+// else has switched off stays off.
 func intentOf(verb routine.Verb, ups estate.Key) act.GroupIntent {
-	in := act.GroupIntent{Who: group.Selection{UPS: ups, Unguarded: true}}
+	in := act.GroupIntent{Who: group.Selection{UPS: ups, Unguarded: true, LeaveParked: true}}
 	switch verb {
 	case routine.Shed:
 		in.Intent.Kind, in.Who.Inessential = operation.Off, true
@@ -39,6 +40,9 @@ const batchEvery = time.Second
 // end. When what it is for does not hold any more, nothing more of it is begun.
 func (w *run) batch(ctx context.Context, c routine.Begin) (string, error) {
 	r, op := w.r, c.Op
+	if d := r.Keeper.Estate().Device(op.Device); d == nil || d.Supply == nil {
+		return "", fmt.Errorf("%s is no UPS, as far as the estate says", op.Device)
+	}
 	if err := w.requestBatch(ctx, c); err != nil {
 		var nothing *operation.UsageError
 		if errors.As(err, &nothing) {

@@ -19,6 +19,7 @@ type Selection struct {
 
 	Inessential bool // of those only what may be shed
 	Unguarded   bool // and what is guarded is left as it is
+	LeaveParked bool // and what somebody else has switched off stays off
 }
 
 // Words says in words who is meant.
