@@ -54,7 +54,7 @@ func TestWhoIsTold(t *testing.T) {
 	w.eventually(func() bool { return len(post.Letters()) == 3 }, "one is told")
 	require.Equal(t, "skarvoe-kiosk is hung", post.Letters()[2].Subject)
 	require.Equal(t, []string{"i.marsh@ternsound.example"}, post.Letters()[2].To)
-	require.Contains(t, post.Letters()[2].Text, "Line: ostrel-ops ─ ostrel-core ─ skarvoe-bridge ─ skarvoe-router ─ skarvoe-switch ✗ skarvoe-kiosk")
+	require.Contains(t, post.Letters()[2].Text, "Line: ostrel-ops ─ ostrel-core ─ skarvoe-bridge\n      ─ skarvoe-router ─ skarvoe-switch\n      ✗ skarvoe-kiosk")
 	var out string
 	w.eventually(func() bool {
 		out = w.flat(0, "", "incident", "show", "skarvoe-kiosk")

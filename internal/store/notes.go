@@ -108,10 +108,11 @@ func newCode() string {
 	return string(b[:])
 }
 
-// AnsweredNotes lists notes by the code of an answer: those that were sent since a moment.
+// AnsweredNotes lists notes by the code of an answer: those that were sent since a moment, or are on
+// their way: an answer may be here before it is recorded that what it answers has gone out.
 func (s *Store) AnsweredNotes(ctx context.Context, code string, since time.Time) ([]NoteRow, error) {
 	var rows []noteRow
-	err := s.db.SelectContext(ctx, &rows, `SELECT `+noteColumns+` FROM note WHERE code = ? AND sent_at >= ?`, code, since)
+	err := s.db.SelectContext(ctx, &rows, `SELECT `+noteColumns+` FROM note WHERE code = ? AND (sent_at >= ? OR sent_at IS NULL)`, code, since)
 	out := make([]NoteRow, len(rows))
 	for i, r := range rows {
 		out[i] = r.note()
