@@ -191,7 +191,7 @@ func leaves(who group.Selection, w operation.World, k estate.Key, p *operation.P
 	if len(who.Devices) > 0 {
 		return ""
 	}
-	d := w.Estate.Device(k)
+	d, park := w.Estate.Device(k), w.Evidence.Parked[k].By
 	switch {
 	case k == w.Estate.Standpoint:
 		return "is where this service runs"
@@ -199,8 +199,8 @@ func leaves(who group.Selection, w operation.World, k estate.Key, p *operation.P
 		return "gives power to the others"
 	case err != nil:
 		return "cannot be done that way"
-	case who.LeaveParked && p.Kind == operation.On && parkedByOther(w, k) != "":
-		return "was switched off by " + parkedByOther(w, k)
+	case who.LeaveParked && p.Kind == operation.On && park != "" && park != w.Asker.By():
+		return "was switched off by " + park
 	case p.Kind == operation.On && on(p):
 		return "is on already"
 	case p.Kind == operation.Off && p.Means != operation.ByWake && off(p):
@@ -213,14 +213,6 @@ func leaves(who group.Selection, w operation.World, k estate.Key, p *operation.P
 		case operation.LockOwnPath:
 			return "carries our own way to " + string(p.OurPath.Gear)
 		}
-	}
-	return ""
-}
-
-// parkedByOther is who else has switched a device off and wants it off, or "".
-func parkedByOther(w operation.World, k estate.Key) string {
-	if park, parked := w.Evidence.Parked[k]; parked && park.By != w.Asker.By() {
-		return park.By
 	}
 	return ""
 }

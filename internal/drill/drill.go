@@ -42,9 +42,9 @@ var ErrDrilling = errors.New("a drill is under way: wait for it to end")
 // remembered is how long it counts that a way was used.
 const remembered = 400 * 24 * time.Hour
 
-// Which are the devices of a site, or one device, or, when it is empty, all. The error says that there is
+// which are the devices of a site, or one device, or, when it is empty, all. The error says that there is
 // no such thing.
-func Which(e *estate.Estate, what string) (func(d *estate.Device) bool, error) {
+func which(e *estate.Estate, what string) (func(d *estate.Device) bool, error) {
 	k := estate.Key(what)
 	switch d := e.Device(k); {
 	case what == "":
@@ -59,7 +59,7 @@ func Which(e *estate.Estate, what string) (func(d *estate.Device) bool, error) {
 	return nil, &operation.UsageError{Text: fmt.Sprintf("there is no device and no site %q: plumb board lists them", what)}
 }
 
-// Ready says how devices could be rescued now, the worst first; what is as Which has it.
+// Ready says how devices could be rescued now, the worst first; what is as which has it.
 func (r *Room) Ready(ctx context.Context, what string) ([]readiness.Device, error) {
 	w, err := r.World(ctx)
 	if err != nil {
@@ -73,18 +73,11 @@ func (r *Room) Ready(ctx context.Context, what string) ([]readiness.Device, erro
 }
 
 func look(w operation.World, what string) ([]readiness.Device, error) {
-	which, err := Which(w.Estate, what)
+	meant, err := which(w.Estate, what)
 	if err != nil {
 		return nil, err
 	}
-	all := []readiness.Device{}
-	for i := range w.Estate.Devices {
-		if d := &w.Estate.Devices[i]; readiness.Counts(w.Estate, d) && which(d) {
-			all = append(all, readiness.Of(w, d))
-		}
-	}
-	readiness.Sort(all)
-	return all, nil
+	return readiness.All(w, meant), nil
 }
 
 type wayID struct {

@@ -58,7 +58,7 @@ func (w *run) batch(ctx context.Context, c routine.Begin) (string, error) {
 			return batchWords(g, turned)
 		case err == nil && turned == "" && op.Expr != "":
 			// What cannot be told is no reason to turn round: the card of a UPS goes with its UPS.
-			if holds, err := w.holds(op.Expr); err == nil && !holds {
+			if holds, err := w.holds(op.Expr, w.x.With); err == nil && !holds {
 				turned = "it is not so any more that " + op.Expr
 				w.noMore(ctx, c.ID)
 			}
@@ -110,15 +110,6 @@ func (w *run) noMore(ctx context.Context, id string) {
 	}
 }
 
-// holds asks a condition of a step, by the clocks of the run's site.
-func (w *run) holds(expr string) (bool, error) {
-	site := estate.Key("")
-	if o := w.r.Find(w.x.Routine); o != nil {
-		site = o.Site
-	}
-	return w.r.holds(site, expr, w.x.With)
-}
-
 func batchWords(g *group.Group, turned string) (string, error) {
 	done := 0
 	var failed []string
@@ -154,7 +145,12 @@ type estimate struct {
 	took time.Duration
 }
 
-const estimateLasts = 5 * time.Second
+// How old an estimate may be: one by which something is decided, and one that is only shown. Each takes a copy
+// of all that is known.
+const (
+	estimateLasts = 5 * time.Second
+	shownLasts    = time.Minute
+)
 
 // Left implements condition.Facts: by how the battery discharged before, or, where nothing is known of that,
 // what the UPS says.
@@ -181,20 +177,20 @@ func (f facts) Left(k estate.Key) (left float64, err error) {
 
 // ToDo implements condition.Facts.
 func (f facts) ToDo(k estate.Key) (float64, error) {
-	took, err := f.toDo.take(f.ctx, f.actor, f.keeper.Estate(), k)
+	took, err := f.toDo.take(f.ctx, f.actor, f.keeper.Estate(), k, estimateLasts)
 	return took.Minutes(), err
 }
 
 // ToDo is how long it takes to shut down what hangs on a UPS, by how long each shutdown usually takes, in the
-// order in which they depend on each other.
+// order in which they depend on each other: to be shown.
 func (r *Room) ToDo(ctx context.Context, ups estate.Key) (time.Duration, error) {
-	return r.toDo.take(ctx, r.Actor, r.Keeper.Estate(), ups)
+	return r.toDo.take(ctx, r.Actor, r.Keeper.Estate(), ups, shownLasts)
 }
 
-func (t *toDo) take(ctx context.Context, actor Actor, e *estate.Estate, k estate.Key) (time.Duration, error) {
+func (t *toDo) take(ctx context.Context, actor Actor, e *estate.Estate, k estate.Key, lasts time.Duration) (time.Duration, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if x, known := t.of[k]; known && time.Since(x.at) < estimateLasts {
+	if x, known := t.of[k]; known && time.Since(x.at) < lasts {
 		return x.took, nil
 	}
 	x := estimate{at: time.Now()}

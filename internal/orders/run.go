@@ -22,6 +22,7 @@ type run struct {
 	r      *Room
 	x      *routine.Run
 	ticked time.Time
+	holds  func(expr string, with map[string]string) (bool, error) // a condition, by the clocks of its order's site
 
 	mu    sync.Mutex
 	stops map[string]context.CancelFunc // of what is done for it, by id
@@ -36,7 +37,8 @@ func (r *Room) start(x *routine.Run, again bool) {
 	} else if o := r.Find(x.Routine); o != nil {
 		site = o.Site
 	}
-	x.Judge(func(expr string, with map[string]string) (bool, error) { return r.holds(site, expr, with) })
+	w.holds = func(expr string, with map[string]string) (bool, error) { return r.holds(site, expr, with) }
+	x.Judge(w.holds)
 	w.Runner = durable.New(w)
 	r.runs.Start(r.ctx, &r.work, x.ID, w.Runner, routine.Started{At: time.Now().UTC(), Again: again})
 }

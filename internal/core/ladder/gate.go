@@ -85,10 +85,11 @@ func (l *Ladder) Gate(rung int, s *Situation) Decision {
 	if s.Device == nil {
 		return say(Never, "it is not in the estate any more")
 	}
-	d, done := l.hangs(s)
+	first := l.hangs
 	if l.Uplink != nil {
-		d, done = l.way(s)
+		first = l.way
 	}
+	d, done := first(s)
 	if done {
 		return d
 	}

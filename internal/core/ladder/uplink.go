@@ -149,7 +149,9 @@ func (l *Ladder) pause(s *Situation) string {
 	for _, a := range s.Acts {
 		if a.Climb == s.Climb {
 			tries++
-			last = maxTime(last, a.At)
+			if a.At.After(last) {
+				last = a.At
+			}
 		}
 	}
 	if tries == 0 || len(l.Uplink.Pauses) == 0 {
@@ -160,11 +162,4 @@ func (l *Ladder) pause(s *Situation) string {
 		return ""
 	}
 	return fmt.Sprintf("the next try comes %s after the last", plain.Span(pause))
-}
-
-func maxTime(a, b time.Time) time.Time {
-	if a.After(b) {
-		return a
-	}
-	return b
 }

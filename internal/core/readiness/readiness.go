@@ -71,14 +71,17 @@ var hindering = []string{operation.LockUnswitched, operation.LockOutOfReach, ope
 // Counts says whether a device is one that can hang: that is asked something, and is not where we stand.
 func Counts(e *estate.Estate, d *estate.Device) bool { return d.Answers() && d.Key != e.Standpoint }
 
-// All looks at every device that counts, in the order of the estate.
-func All(w operation.World) []Device {
-	var out []Device
+// All looks at every device that counts and is meant, and puts the worst first.
+func All(w operation.World, meant func(*estate.Device) bool) []Device {
+	out := []Device{}
 	for i := range w.Estate.Devices {
-		if d := &w.Estate.Devices[i]; Counts(w.Estate, d) {
+		if d := &w.Estate.Devices[i]; Counts(w.Estate, d) && meant(d) {
 			out = append(out, Of(w, d))
 		}
 	}
+	slices.SortStableFunc(out, func(a, b Device) int {
+		return cmp.Or(slices.Index(States, a.State)-slices.Index(States, b.State), cmp.Compare(a.Site, b.Site), cmp.Compare(a.Key, b.Key))
+	})
 	return out
 }
 
@@ -251,11 +254,4 @@ func Words(all []Device) string {
 		words += fmt.Sprintf("; for %d no way is known", n)
 	}
 	return words + "."
-}
-
-// Sort puts the worst first.
-func Sort(all []Device) {
-	slices.SortStableFunc(all, func(a, b Device) int {
-		return cmp.Or(slices.Index(States, a.State)-slices.Index(States, b.State), cmp.Compare(a.Site, b.Site), cmp.Compare(a.Key, b.Key))
-	})
 }

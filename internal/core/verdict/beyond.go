@@ -16,40 +16,23 @@ type beyond struct {
 
 // listenBeyond finds out how those beyond a hop are. No power feeds them all, so when all of them fall silent
 // at one moment it is the hop, or its line, although it answers.
-func (m *Moment) listenBeyond(v *estate.Device) (b beyond) {
-	all := true
-	for _, d := range m.e.Beyond(v.Key) {
-		h := m.hears(d)
-		if !h.silent {
-			all = false
-			continue
-		}
-		if b.lost++; b.since.IsZero() || h.since.Before(b.since) {
-			b.since = h.since
-		}
-		if h.since.After(b.last) {
-			b.last = h.since
-		}
-	}
+func (m *Moment) listenBeyond(v *estate.Device) beyond {
+	those := m.e.Beyond(v.Key)
+	n, _, first, last := m.silences(those)
 	switch {
-	case b.lost == 0 || all && b.last.Sub(b.since) > atOnce:
-		return beyond{}
-	case all:
-		return b
-	}
-	b.lost, b.since = 0, time.Time{}
-	if m.past(b.last.Add(2 * atOnce)) {
+	case n == len(those) && last.Sub(first) <= atOnce:
+		return beyond{lost: n, since: first, last: last}
+	case n == 0, n == len(those), m.past(last.Add(2 * atOnce)):
 		return beyond{}
 	}
-	for _, d := range m.e.Beyond(v.Key) {
+	for _, d := range those {
 		if h := m.hears(d); !h.silent && h.asked {
-			if m.look(factsOf, d); h.lastAnswer.After(b.last) {
+			if m.look(factsOf, d); h.lastAnswer.After(last) {
 				return beyond{}
 			}
 		}
 	}
-	b.open = true
-	return b
+	return beyond{last: last, open: true}
 }
 
 // lost says how many beyond a hop that answers fell silent at one moment, when all have, and since when.

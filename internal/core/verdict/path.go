@@ -180,27 +180,31 @@ type ownPort struct {
 const atOnce = 30 * time.Second
 
 func (o *ownPort) listen(m *Moment) {
-	var first, last time.Time
-	n, all := 0, true
-	for _, d := range m.e.Neighbours() {
+	n, asked, first, last := m.silences(m.e.Neighbours())
+	if n == asked && n > 1 && last.Sub(first) <= atOnce {
+		o.n, o.since = n, first
+	}
+}
+
+// silences counts those of some devices that are silent, and those that are asked anything, and says when the
+// first and the last of the silent ones fell silent.
+func (m *Moment) silences(ds []*estate.Device) (silent, asked int, first, last time.Time) {
+	for _, d := range ds {
 		h := m.hears(d)
 		if !h.asked {
 			continue
 		}
-		if !h.silent {
-			all = false
+		if asked++; !h.silent {
 			continue
 		}
-		if n++; first.IsZero() || h.since.Before(first) {
+		if silent++; first.IsZero() || h.since.Before(first) {
 			first = h.since
 		}
 		if h.since.After(last) {
 			last = h.since
 		}
 	}
-	if all && n > 1 && last.Sub(first) <= atOnce {
-		o.n, o.since = n, first
-	}
+	return silent, asked, first, last
 }
 
 // passing names something that proves that a device which does not answer
