@@ -322,9 +322,15 @@ func TestTwoAtAScreen(t *testing.T) {
 	w.holds(b, `document.querySelector('canvas').width === 1824`)
 	w.eventually(func() bool { // they are told a moment later
 		var there bool
-		_ = b.Do(browser.Click("View ▾"), chromedp.Evaluate(`!!Array.from(document.querySelectorAll('[role=menuitem]')).find(e => e.textContent.endsWith('Only display 1 of 2'))`, &there), chromedp.KeyEvent("\x1b"))
+		_ = b.Do(chromedp.Evaluate(`!!document.querySelector('[role=menu]')`, &there))
+		if !there {
+			_ = b.Do(browser.Click("View ▾"))
+		}
+		_ = b.Do(chromedp.Evaluate(`!!Array.from(document.querySelectorAll('[role=menuitem]')).find(e => e.textContent.endsWith('Only display 1 of 2'))`, &there),
+			chromedp.KeyEvent("\x1b"))
 		return there
 	}, "its displays")
+	w.holds(b, `!document.querySelector('[role=menu]')`)
 	lies("Only display 1 of 2", "Only display 2 of 2")
 	w.holds(b, `(c => c.getBoundingClientRect().left < c.parentElement.getBoundingClientRect().left - 100)(document.querySelector('canvas'))`)
 	lies("All 2 displays", "Turn it to the right", "Twice as large")
