@@ -9,7 +9,6 @@ import (
 	"plumbbob/internal/core/estate"
 	"plumbbob/internal/core/sending"
 	"plumbbob/internal/core/telling"
-	"plumbbob/internal/core/verdict"
 	"plumbbob/internal/gear"
 	"plumbbob/internal/store"
 )
@@ -17,9 +16,9 @@ import (
 // CallService implements the contract.
 func (s *Server) CallService(ctx context.Context, req contract.CallServiceRequestObject) (contract.CallServiceResponseObject, error) {
 	key := estate.Key(req.Key)
-	p, err := s.patient(key)
-	if err != nil {
-		return nil, err
+	p, is := s.Outbox.Patient(key)
+	if !is {
+		return nil, s.knows(key)
 	}
 	m := telling.ServiceCall(fmt.Sprintf("service.%s.%d", key, time.Now().UnixMilli()), p, orZero(req.Body.Note), nowUTC())
 	out := contract.CallService200JSONResponse{Subject: m.Subject, Text: m.Text, Files: []contract.TextFile{}}
@@ -42,23 +41,4 @@ func (s *Server) CallService(ctx context.Context, req contract.CallServiceReques
 	}
 	out.Sent, out.Says = true, &says
 	return out, nil
-}
-
-// patient is what is known of a device that is to be seen to.
-func (s *Server) patient(key estate.Key) (telling.Patient, error) {
-	if err := s.knows(key); err != nil {
-		return telling.Patient{}, err
-	}
-	e, in, v := s.Keeper.Estate(), s.Keeper.Inside(key), s.Keeper.Verdict(key)
-	d := e.Device(key)
-	p := telling.Patient{Device: string(key), Title: d.Title, Site: string(d.Site), Place: d.Place, Sheet: in.Sheet, Sensors: in.Sensors, Events: in.Events}
-	if site := e.Site(d.Site); site != nil && site.Name != "" {
-		p.Site = site.Name
-	}
-	for _, r := range v.Reasons {
-		if r.Stance == verdict.For && v.State != verdict.Steady {
-			p.Wrong = append(p.Wrong, r.Text.String())
-		}
-	}
-	return p, nil
 }

@@ -270,14 +270,18 @@ func (s *Server) PreviewTelling(_ context.Context, req contract.PreviewTellingRe
 	}
 	plan, _ := s.Outbox.Plan()
 	i := &incident.Incident{ID: "preview", Device: d.Key, Site: d.Site, Kind: kind, Opened: at}
-	return contract.PreviewTelling200JSONResponse{Turns: turnViews(plan, plan.Turns(s.Outbox.Subject(i, at))), Zone: s.zoneAt(d.Site).String()}, nil
+	one := s.Outbox.Subject(i, at)
+	if kind == string(verdict.Strained) {
+		one.Broken = append(one.Broken, "of its hardware")
+	}
+	return contract.PreviewTelling200JSONResponse{Turns: turnViews(plan, plan.Turns(one)), Zone: s.zoneAt(d.Site).String()}, nil
 }
 
 func turnViews(plan *telling.Plan, all []telling.Turn) []contract.Turn {
 	out := []contract.Turn{}
 	for _, t := range all {
 		p := plan.People[t.Person]
-		v := contract.Turn{Person: t.Person, Title: p.Title, Rule: t.Rule, Step: t.Step, At: t.At.UTC(), Due: t.Due.UTC(), Held: t.Held, Ways: []string{}}
+		v := contract.Turn{Person: t.Person, Title: p.Title, Rule: t.Rule, Step: t.Step, At: t.At.UTC(), Due: t.Due.UTC(), Held: t.Held, Service: t.What == telling.Service, Ways: []string{}}
 		for _, w := range p.Ways {
 			v.Ways = append(v.Ways, strings.TrimSpace(w.Channel+" "+w.To))
 		}
@@ -301,10 +305,11 @@ func (s *Server) GetTold(ctx context.Context, req contract.GetToldRequestObject)
 	out := contract.GetTold200JSONResponse{Notes: noteViews(plan, rows), Turns: []contract.Turn{}, Zone: s.zoneAt(i.Site).String()}
 	if i.Open() {
 		told := map[string]bool{}
+		of := func(who string, what telling.What) string { return fmt.Sprint(who, " ", what == telling.Service) }
 		for _, r := range rows {
-			told[r.Person] = told[r.Person] || r.State != telling.Dropped
+			told[of(r.Person, r.What)] = told[of(r.Person, r.What)] || r.State != telling.Dropped
 		}
-		next := slices.DeleteFunc(plan.Turns(s.Outbox.Subject(i, time.Now())), func(t telling.Turn) bool { return told[t.Person] })
+		next := slices.DeleteFunc(plan.Turns(s.Outbox.Subject(i, time.Now())), func(t telling.Turn) bool { return told[of(t.Person, t.What)] })
 		out.Turns = turnViews(plan, next)
 	}
 	return out, nil

@@ -106,11 +106,19 @@ func (a *app) tellingPreview() *cobra.Command {
 }
 
 func turnTable(all []contract.Turn) table {
-	t := table{columns: []string{inZone("WHEN"), "WHO", "BY", "RULE", "STEP", "HELD"}}
+	t := table{columns: []string{inZone("WHEN"), "WHO", "BY", "RULE", "STEP", "NOTE"}}
 	for _, x := range all {
-		t.rows = append(t.rows, row(stamp(&x.Due), x.Title, strings.Join(x.Ways, ", else "), x.Rule, x.Step, x.Held))
+		t.rows = append(t.rows, row(stamp(&x.Due), x.Title, strings.Join(x.Ways, ", else "), x.Rule, x.Step, as(x)+x.Held))
 	}
 	return t
+}
+
+// as says in front of other words that a service call is meant.
+func as(x contract.Turn) string {
+	if x.Service {
+		return "as a service call, "
+	}
+	return ""
 }
 
 func (a *app) tellingSent() *cobra.Command {
@@ -183,7 +191,7 @@ func noteWords(n contract.Note) string {
 	if n.Subject != "" {
 		return n.Subject
 	}
-	return map[contract.NoteWhat]string{contract.Opened: "that it is wrong", contract.More: "that it is more by now", contract.Over: "that it is over"}[n.What]
+	return map[contract.NoteWhat]string{contract.Opened: "that it is wrong", contract.More: "that it is more by now", contract.Over: "that it is over", contract.Service: "a service call"}[n.What]
 }
 
 func heldWords(n contract.Note) string {
@@ -221,7 +229,7 @@ func (a *app) told(ctx context.Context, s *service, id string, line func(name, t
 		line("told", text)
 	}
 	for _, x := range t.Turns {
-		line("next", fmt.Sprintf("%s, %s, if nobody acknowledges it before: rule %s", x.Title, datedZone(x.Due), x.Rule))
+		line("next", fmt.Sprintf("%s, %s, %sif nobody acknowledges it before: rule %s", x.Title, datedZone(x.Due), as(x), x.Rule))
 	}
 	if len(t.Notes) == 0 && len(t.Turns) == 0 {
 		line("told", "nobody: no rule fits it")

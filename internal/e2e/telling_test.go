@@ -86,6 +86,22 @@ func TestWhoIsTold(t *testing.T) {
 	require.Contains(t, w.flat(0, "", "journal", "--kind", "telling"), "Told I. Marsh by office-mail: skarvoe-kiosk is hung")
 	time.Sleep(2 * time.Second)
 	require.Len(t, post.Letters(), 3, "nothing twice")
+
+	// The dealer is written to by rule, once, where hardware is what is wrong.
+	warranty := "plumb-telling: 1\npeople: {dealer: {title: The dealer, ways: [{channel: office-mail, to: service@dealer.example}]}}\n" +
+		"rules: [{name: warranty, match: {sites: [ostrel-quay]}, tell: [{who: [dealer], as: service call, note: Contract 4711}]}]\n"
+	require.Contains(t, w.flat(2, "", "telling", "check", w.write("as.yaml", strings.Replace(warranty, "service call", "letter", 1))), `rule warranty as: "letter" is unknown: leave it out, or write service call`)
+	w.says(0, "", "telling", "import", w.write("warranty.yaml", warranty))
+	require.Contains(t, w.flat(0, "", "telling", "preview", "ostrel-store", "--kind", "strained"), "The dealer office-mail service@dealer.example warranty 1 as a service call")
+	require.NoError(t, w.lab.FailFan("ostrel-store", 2))
+	w.eventually(func() bool { return len(post.Letters()) == 4 }, "the dealer is written to")
+	call := post.Letters()[3]
+	require.Contains(t, call.Subject, "Service call: ")
+	require.Contains(t, call.Text, "Contract 4711\n\nWhat is wrong")
+	require.Equal(t, []string{"readings.txt", "events.txt"}, call.Files)
+	w.eventually(func() bool {
+		return strings.Contains(w.flat(0, "", "incident", "show", "ostrel-store"), "by office-mail: Service call: ")
+	}, "it is recorded")
 }
 
 // TestToldThroughACrash: what could not be sent when the service was killed goes out after its

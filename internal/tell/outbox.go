@@ -31,7 +31,9 @@ type About struct {
 	Site string // as it is called
 	Zone *time.Location
 	Line string // what its device hangs from, in one line
-	Link string // leads to it
+
+	Broken []string // hardware of its device that is out of bounds
+	Link   string   // leads to it
 }
 
 // Parts are what the outbox works with.
@@ -44,7 +46,9 @@ type Parts struct {
 	About  func(i *incident.Incident) About
 	Open   func() []*incident.Incident
 	Find   func(ctx context.Context, id string) (*incident.Incident, error)
-	Acts   func() bool // this service, of several, is the one that tells
+	// Patient is what a maker or a dealer is written of a device; false: it is not in the estate.
+	Patient func(k estate.Key) (telling.Patient, bool)
+	Acts    func() bool // this service, of several, is the one that tells
 
 	// Text sends a text message by the modem at a port, and TakeTexts takes those that have come.
 	Text      func(ctx context.Context, port, number, text string) (says string, err error)
@@ -238,6 +242,11 @@ func (o *Outbox) Lacks(p *telling.Plan) (out []string) {
 			}
 		}
 	}
+	for _, who := range p.Dealers(time.Now()) {
+		if !slices.ContainsFunc(p.People[who].Ways, func(w telling.Way) bool { s, is := o.channels[w.Channel]; return !is || s.Kind == Mail }) {
+			out = append(out, who+" is sent service calls, and cannot be told by mail, which is the only way for files")
+		}
+	}
 	if len(p.Rules) == 0 {
 		out = append(out, "nobody is told of anything: there are no rules")
 	}
@@ -267,7 +276,7 @@ func (o *Outbox) Uses(secret string) string {
 // Subject is an incident as rules see it.
 func (o *Outbox) Subject(i *incident.Incident, now time.Time) telling.Subject {
 	a := o.About(i)
-	s := telling.Subject{Incident: i, Role: a.Role, Tags: a.Tags}
+	s := telling.Subject{Incident: i, Role: a.Role, Tags: a.Tags, Broken: a.Broken}
 	if i.ShelvedAt(now) {
 		s.HeldUntil, s.HeldWhy = i.Shelved.Until, "it was shelved by "+i.Shelved.By
 	}

@@ -48,13 +48,15 @@ func (o *Outbox) send(ctx context.Context, now time.Time) error {
 	}
 }
 
-// alone is how a note is sent that is about no incident; nil for others.
+// alone is how a note is sent that no other one is gathered with; nil for others.
 func (o *Outbox) alone(what telling.What) func(context.Context, store.NoteRow, time.Time) error {
 	switch what {
 	case telling.Daily:
 		return o.report
 	case telling.Order:
 		return o.order
+	case telling.Service:
+		return o.serviceCall
 	}
 	return nil
 }
@@ -92,7 +94,11 @@ func (o *Outbox) tell(ctx context.Context, who string, notes []store.NoteRow, no
 			told[n].Kind, told[n].Size = items[n].Incident.Kind, len(items[n].Incident.Explains)
 		}
 	}
-	return o.sent(ctx, person, m, told, left, now)
+	about := make([]*incident.Incident, len(items))
+	for n := range items {
+		about[n] = items[n].Incident
+	}
+	return o.sent(ctx, person, m, about, told, left, now)
 }
 
 // sends sends a message, and notes in what it says what became of it; it says whether it has gone.
@@ -115,11 +121,11 @@ func (o *Outbox) sends(ctx context.Context, person telling.Person, m telling.Mes
 	return err == nil
 }
 
-// sent records what became of a message, and of notes that were left out of it.
-func (o *Outbox) sent(ctx context.Context, person telling.Person, m telling.Message, told, left []store.NoteRow, now time.Time) error {
+// sent records what became of a message about incidents, and of notes that were left out of it.
+func (o *Outbox) sent(ctx context.Context, person telling.Person, m telling.Message, about []*incident.Incident, told, left []store.NoteRow, now time.Time) error {
 	var entries []store.Entry
 	if told[0].State != telling.Queued {
-		entries = append(entries, journalled(person, m, told[0], now))
+		entries = append(entries, journalled(person, m, about, told[0], now))
 	}
 	// Also when the service is ending: it has been sent, and would be sent again.
 	saving, cancel := context.WithTimeout(context.WithoutCancel(ctx), sendWithin)
@@ -127,8 +133,8 @@ func (o *Outbox) sent(ctx context.Context, person telling.Person, m telling.Mess
 	if err := o.Store.SaveNotes(saving, append(told, left...), entries...); err != nil {
 		return err
 	}
-	for _, x := range m.Items {
-		o.Bus.Incidents.Publish(x.Incident)
+	for _, i := range about {
+		o.Bus.Incidents.Publish(i)
 	}
 	if len(entries) > 0 {
 		o.Bus.Journal.Publish(bus.NewEntry{})
@@ -167,7 +173,7 @@ func (o *Outbox) item(ctx context.Context, plan *telling.Plan, n *store.NoteRow,
 // toldBefore says whether somebody was told of an incident before a note of its end.
 func (o *Outbox) toldBefore(ctx context.Context, n telling.Note) (bool, error) {
 	rows, err := o.Store.Notes(ctx, store.NoteFilter{Incident: n.Incident, Person: n.Person, State: telling.Sent})
-	return slices.ContainsFunc(rows, func(r store.NoteRow) bool { return r.What != telling.Over }), err
+	return slices.ContainsFunc(rows, func(r store.NoteRow) bool { return r.What != telling.Over && r.What != telling.Service }), err
 }
 
 func messageID(told []store.NoteRow) string {
@@ -235,13 +241,13 @@ func (o *Outbox) reached(who string, err error) {
 	o.Health.Grave("messages", fmt.Sprintf("messages to %s wait, no way to them works: plumb telling sent --waiting lists them; %s: %s", strings.Join(slices.Sorted(maps.Keys(silent)), ", "), first, silent[first]))
 }
 
-func journalled(p telling.Person, m telling.Message, n store.NoteRow, now time.Time) store.Entry {
+func journalled(p telling.Person, m telling.Message, about []*incident.Incident, n store.NoteRow, now time.Time) store.Entry {
 	e := store.Entry{At: now, Who: "plumbd", Kind: store.EntryTelling, Result: "done", Text: fmt.Sprintf("Told %s by %s: %s", p.Title, n.Channel, m.Subject)}
 	if n.State == telling.Failed {
 		e.Result, e.Text = "failed", fmt.Sprintf("Could not tell %s: %s: %s", p.Title, m.Subject, n.Says)
 	}
-	if len(m.Items) == 1 {
-		e.Device, e.Site = m.Items[0].Incident.Device, m.Items[0].Incident.Site
+	if len(about) == 1 {
+		e.Device, e.Site = about[0].Device, about[0].Site
 	}
 	return e
 }

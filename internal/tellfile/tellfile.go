@@ -32,6 +32,7 @@ const (
 	mostPeople  = 2000
 	mostSteps   = 20
 	longestLine = 200
+	longestNote = 2000
 	longestWait = 14 * 24 * time.Hour
 )
 
@@ -110,7 +111,12 @@ type match struct {
 type step struct {
 	After string   `yaml:"after"`
 	Who   []string `yaml:"who"`
+	As    string   `yaml:"as"`
+	Note  string   `yaml:"note"`
 }
+
+// serviceCall is what a step says that has the maker or the dealer written to.
+const serviceCall = "service call"
 
 var form = yamltext.Form{MaxSize: MaxSize, Key: "plumb-telling", Version: Version, Help: "plumb telling schema"}
 
@@ -335,7 +341,15 @@ func (p *parser) step(at []string, rule string, s step) (out telling.Step) {
 			p.somebody(at, who)
 		}
 	}
-	out.Who = s.Who
+	switch {
+	case s.As != "" && s.As != serviceCall:
+		p.Fault(at, "rule %s as: %q is unknown: leave it out, or write %s", rule, s.As, serviceCall)
+	case s.As == "" && s.Note != "":
+		p.Fault(at, "rule %s: note belongs to a step that is told as: %s", rule, serviceCall)
+	case plain.Line(s.Note) != s.Note || len(s.Note) > longestNote:
+		p.Fault(at, "rule %s note: write it in one line of up to %d bytes", rule, longestNote)
+	}
+	out.Who, out.Service, out.Note = s.Who, s.As == serviceCall, s.Note
 	return out
 }
 

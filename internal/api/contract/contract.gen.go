@@ -509,11 +509,12 @@ func (e Means) Valid() bool {
 
 // Defines values for NoteWhat.
 const (
-	More   NoteWhat = "more"
-	Opened NoteWhat = "opened"
-	Order  NoteWhat = "order"
-	Over   NoteWhat = "over"
-	Report NoteWhat = "report"
+	More    NoteWhat = "more"
+	Opened  NoteWhat = "opened"
+	Order   NoteWhat = "order"
+	Over    NoteWhat = "over"
+	Report  NoteWhat = "report"
+	Service NoteWhat = "service"
 )
 
 // Valid indicates whether the value is a known member of the NoteWhat enum.
@@ -528,6 +529,8 @@ func (e NoteWhat) Valid() bool {
 	case Over:
 		return true
 	case Report:
+		return true
+	case Service:
 		return true
 	default:
 		return false
@@ -3472,6 +3475,9 @@ type Turn struct {
 	Held   string `json:"held"`
 	Person string `json:"person"`
 	Rule   string `json:"rule"`
+
+	// Service they are sent a service call
+	Service bool `json:"service"`
 
 	// Step of the rule, from 1
 	Step  int    `json:"step"`

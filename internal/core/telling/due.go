@@ -19,6 +19,8 @@ const (
 	Over   What = "over"
 	Daily  What = "report"
 	Order  What = "order"
+	// Service writes to the maker or the dealer, once for an incident.
+	Service What = "service"
 )
 
 // A State is what has become of a note.
@@ -72,6 +74,7 @@ type Turn struct {
 	At     time.Time // by the rule
 	Due    time.Time // what is quiet, or held, left out
 	Held   string    // why that is later
+	What   What      // Opened, or Service
 }
 
 // Turns lists who is told that an incident is open, if nobody sees to it, the earliest first: each
@@ -82,21 +85,28 @@ func (p *Plan) Turns(s Subject) (out []Turn) {
 			continue
 		}
 		for n, step := range r.Steps {
-			at := s.Opened.Add(step.After)
-			if s.Seen != nil && !at.Before(s.Seen.At) {
+			at, what := s.Opened.Add(step.After), Opened
+			if step.Service {
+				what = Service
+			}
+			if step.Service && len(s.Broken) == 0 || s.Seen != nil && !at.Before(s.Seen.At) {
 				continue
 			}
 			for _, who := range p.persons(step.Who, at) {
 				due, held := p.due(who, s, later(at, s.Opened.Add(Gather)))
-				out = append(out, Turn{r.Name, n + 1, who, at, due, held})
+				out = append(out, Turn{r.Name, n + 1, who, at, due, held, what})
 			}
 		}
 	}
 	slices.SortStableFunc(out, func(a, b Turn) int { return a.At.Compare(b.At) })
-	seen := map[string]bool{}
+	type once struct {
+		who  string
+		what What
+	}
+	seen := map[once]bool{}
 	return slices.DeleteFunc(out, func(t Turn) bool {
-		was := seen[t.Person]
-		seen[t.Person] = true
+		was := seen[once{t.Person, t.What}]
+		seen[once{t.Person, t.What}] = true
 		return was
 	})
 }
@@ -169,11 +179,12 @@ func (b *notes) drop(fits func(Note) bool) {
 	}
 }
 
-// last is the newest note to somebody that was not dropped, and one that may have been read.
+// last is the newest note to somebody that was not dropped, and one that may have been read; a service
+// call is none.
 func (b *notes) last(who string) (any, told *Note) {
 	for i := range b.have {
 		n := &b.have[i]
-		if n.Person != who || n.State == Dropped {
+		if n.Person != who || n.State == Dropped || n.What == Service {
 			continue
 		}
 		any = n
@@ -191,9 +202,20 @@ func (b *notes) opened() {
 		if t.At.After(b.now) {
 			continue
 		}
+		if t.What == Service {
+			b.service(t)
+			continue
+		}
 		if any, _ := b.last(t.Person); any == nil || any.What == Over && any.told() {
 			b.add(Note{Person: t.Person, What: Opened, Rule: t.Rule, Step: t.Step, Due: later(t.Due, b.now), Held: t.Held})
 		}
+	}
+}
+
+// service notes that somebody is sent a service call, unless they were.
+func (b *notes) service(t Turn) {
+	if !slices.ContainsFunc(b.have, func(n Note) bool { return n.Person == t.Person && n.What == Service && n.State != Dropped }) {
+		b.add(Note{Person: t.Person, What: Service, Rule: t.Rule, Step: t.Step, Due: later(t.Due, b.now), Held: t.Held})
 	}
 }
 
@@ -214,7 +236,7 @@ func (b *notes) grown() {
 
 // over notes that it is, to those who were told, and drops what nobody needs to know any more.
 func (b *notes) over() {
-	b.drop(func(n Note) bool { return n.What == More || n.What == Opened && n.Held == "" })
+	b.drop(func(n Note) bool { return n.What == More || n.What == Service || n.What == Opened && n.Held == "" })
 	for _, who := range b.people() {
 		any, told := b.last(who)
 		if told == nil || told.What == Over || any.What == Over {
@@ -242,7 +264,7 @@ func (n Note) Gone(i *incident.Incident) string {
 		return "it came back"
 	case n.What == More && !i.Open():
 		return "it is over"
-	case n.What == Opened && !i.Open() && n.Held == "":
+	case n.What == Service && !i.Open(), n.What == Opened && !i.Open() && n.Held == "":
 		return "it was over before anybody was told"
 	}
 	return ""

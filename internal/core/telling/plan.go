@@ -88,6 +88,19 @@ func (p *Plan) Readers(now time.Time) []string {
 	return p.persons(p.Report.Who, now)
 }
 
+// Dealers are those who are sent service calls.
+func (p *Plan) Dealers(now time.Time) []string {
+	var names []string
+	for _, r := range p.Rules {
+		for _, s := range r.Steps {
+			if s.Service {
+				names = append(names, s.Who...)
+			}
+		}
+	}
+	return p.persons(names, now)
+}
+
 // Those are the people behind names of people, teams and rotas at a moment, and when each may hear
 // of something that can wait.
 func (p *Plan) Those(names []string, now time.Time) map[string]time.Time {
@@ -165,6 +178,9 @@ type Match struct {
 type Step struct {
 	After time.Duration
 	Who   []string // people, teams, rotas
+
+	Service bool   // they are sent a service call, once, where hardware is what is wrong
+	Note    string // what that begins with
 }
 
 // A Subject is an incident with what of its device decides who is told.
@@ -175,6 +191,7 @@ type Subject struct {
 	// Until then nobody is to hear of it, and why: works, or it is shelved.
 	HeldUntil time.Time
 	HeldWhy   string
+	Broken    []string // its hardware that is out of bounds
 }
 
 func (m Match) fits(s Subject) bool {
@@ -184,6 +201,18 @@ func (m Match) fits(s Subject) bool {
 	return among(m.Sites, string(s.Site)) && among(m.Devices, string(s.Device)) && among(m.Roles, s.Role) && among(m.Tags, s.Tags...) &&
 		among(m.Kinds, s.Kind) && !SeverityOf(s.Kind).Below(m.Least)
 }
+
+// step is a step of a rule, from 1; empty where the rule is not what it was.
+func (p *Plan) step(rule string, n int) Step {
+	i := slices.IndexFunc(p.Rules, func(r Rule) bool { return r.Name == rule })
+	if i < 0 || n < 1 || n > len(p.Rules[i].Steps) {
+		return Step{}
+	}
+	return p.Rules[i].Steps[n-1]
+}
+
+// Remark is what a service call begins with, by the step that a note is of.
+func (p *Plan) Remark(n Note) string { return p.step(n.Rule, n.Step).Note }
 
 // persons are those that are meant at a moment, each once, in order.
 func (p *Plan) persons(names []string, at time.Time) (out []string) {

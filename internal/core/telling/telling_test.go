@@ -77,8 +77,8 @@ func plan() *Plan {
 		Teams: map[string][]string{"all": {"ann", "tom"}},
 		Rotas: map[string]Rota{"duty": {Zone: faroe, Shifts: []Shift{{WeekTime{time.Monday, 0}, WeekTime{time.Monday, 0}, "eva"}}}},
 		Rules: []Rule{
-			{"pier", Match{Sites: []string{"pier"}}, []Step{{0, []string{"ann"}}, {15 * time.Minute, []string{"all", "duty"}}}},
-			{"kiosks", Match{Tags: []string{"tickets"}, Least: Critical}, []Step{{0, []string{"eva"}}}},
+			{"pier", Match{Sites: []string{"pier"}}, []Step{{Who: []string{"ann"}}, {After: 15 * time.Minute, Who: []string{"all", "duty"}}}},
+			{"kiosks", Match{Tags: []string{"tickets"}, Least: Critical}, []Step{{Who: []string{"eva"}}}},
 		},
 	}
 }
@@ -109,6 +109,34 @@ func TestTurns(t *testing.T) {
 	other := subject("hung", "2026-11-29 12:00")
 	other.Site, other.Tags = "boat", nil
 	require.Empty(t, p.Turns(other))
+}
+
+// TestServiceCallByRule: it is sent once, where hardware is what is wrong, and beside what people are told.
+func TestServiceCallByRule(t *testing.T) {
+	p := plan()
+	p.Rules = append(p.Rules, Rule{"warranty", Match{}, []Step{{After: time.Hour, Who: []string{"eva"}, Service: true, Note: "Contract 4711"}}})
+	s, have := subject("strained", "2026-11-29 12:00"), []Note{}
+	ids := func(now string) (out []string) {
+		for _, n := range p.Next(s, have, at(now)).Add {
+			n.State, n.Kind = Sent, s.Kind
+			have, out = append(have, n), append(out, n.ID)
+		}
+		return out
+	}
+	require.Equal(t, []string{"i.ann.opened.1", "i.tom.opened.1", "i.eva.opened.1"}, ids("2026-11-29 14:00"), "no hardware is known to be broken")
+	s.Broken = []string{"Fan 2 is 0 rpm"}
+	require.Equal(t, []string{"i.eva.service.1"}, ids("2026-11-29 14:00"))
+	require.Equal(t, "Contract 4711", p.Remark(have[3]))
+	require.Empty(t, p.Remark(Note{Rule: "gone", Step: 1}))
+	require.Empty(t, ids("2026-11-29 15:00"), "once")
+	have[3].State = Queued
+	s.Incident.Ended = at("2026-11-29 16:00")
+	c := p.Next(s, have, at("2026-11-29 16:00"))
+	require.Equal(t, []string{"i.eva.service.1"}, c.Drop, "nobody is to come any more")
+	require.Len(t, c.Add, 3, "those who were told are told that it is over")
+	require.Equal(t, []string{"eva"}, p.Dealers(s.Opened))
+	s.Seen = &incident.Remark{By: "ann", At: at("2026-11-29 12:10")}
+	require.Len(t, p.Turns(s), 1, "somebody sees to it")
 }
 
 // TestOfOneIncident: one message when it opens, one when it grows, one when it is over.

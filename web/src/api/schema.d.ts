@@ -3279,6 +3279,8 @@ export interface components {
             held: string;
             /** @description by what, the first that works */
             ways: string[];
+            /** @description they are sent a service call */
+            service: boolean;
         };
         Turns: {
             /** @description empty: nobody is told */
@@ -3293,7 +3295,7 @@ export interface components {
             person: string;
             title: string;
             /** @enum {string} */
-            what: "opened" | "more" | "over" | "report" | "order";
+            what: "opened" | "more" | "over" | "report" | "order" | "service";
             rule: string;
             step: number;
             state: components["schemas"]["NoteState"];

@@ -94,6 +94,7 @@ const noteWords = {
   over: 'that it is over',
   report: 'of the day',
   order: 'by a standing order',
+  service: 'with a service call',
 }
 
 function Timeline({ incident: i }: { incident: Incident }) {
@@ -161,11 +162,12 @@ function Timeline({ incident: i }: { incident: Incident }) {
   for (const t of told.data?.turns ?? [])
     all.push({
       at: t.due,
-      key: `turn ${t.person}`,
+      key: `turn ${t.person} ${t.service}`,
       later: true,
       what: (
         <>
-          <b>{t.title}</b> is told, by {t.ways.join(', else ')}, unless somebody sees to it (rule {t.rule})
+          <b>{t.title}</b> {t.service ? 'is sent a service call' : 'is told'}, by {t.ways.join(', else ')}, unless
+          somebody sees to it (rule {t.rule})
         </>
       ),
     })

@@ -84,7 +84,7 @@ function Turns({ turns, zone }: { turns: Turn[]; zone: string }) {
   return (
     <ol className="mt-2 flex flex-col border-l-2 border-rule2">
       {turns.map((t) => (
-        <li key={t.person} className="flex gap-3 py-1 pl-3 max-sm:flex-col max-sm:gap-0">
+        <li key={`${t.person} ${t.service}`} className="flex gap-3 py-1 pl-3 max-sm:flex-col max-sm:gap-0">
           <span className="w-36 shrink-0 text-ink3 tabular-nums">
             <At at={t.due} zone={zone} />
           </span>
@@ -93,6 +93,7 @@ function Turns({ turns, zone }: { turns: Turn[]; zone: string }) {
             <span className="text-ink3">
               (rule {t.rule}
               {t.step > 1 && ', while nobody sees to it'}
+              {t.service && '; as a service call'}
               {t.held && `; held: ${t.held}`})
             </span>
           </span>
