@@ -304,13 +304,7 @@ func (s *Server) GetTold(ctx context.Context, req contract.GetToldRequestObject)
 	plan, _ := s.Outbox.Plan()
 	out := contract.GetTold200JSONResponse{Notes: noteViews(plan, rows), Turns: []contract.Turn{}, Zone: s.zoneAt(i.Site).String()}
 	if i.Open() {
-		told := map[string]bool{}
-		of := func(who string, what telling.What) string { return fmt.Sprint(who, " ", what == telling.Service) }
-		for _, r := range rows {
-			told[of(r.Person, r.What)] = told[of(r.Person, r.What)] || r.State != telling.Dropped
-		}
-		next := slices.DeleteFunc(plan.Turns(s.Outbox.Subject(i, time.Now())), func(t telling.Turn) bool { return told[of(t.Person, t.What)] })
-		out.Turns = turnViews(plan, next)
+		out.Turns = turnViews(plan, plan.Ahead(s.Outbox.Subject(i, time.Now()), store.Told(rows)))
 	}
 	return out, nil
 }

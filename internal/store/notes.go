@@ -24,6 +24,15 @@ type NoteRow struct {
 	Code    string // by which it is answered
 }
 
+// Told are notes without how they were sent.
+func Told(rows []NoteRow) []telling.Note {
+	out := make([]telling.Note, len(rows))
+	for n, r := range rows {
+		out[n] = r.Note
+	}
+	return out
+}
+
 // noteRow is one as it is kept.
 type noteRow struct {
 	ID       string         `db:"id"`

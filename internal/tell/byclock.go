@@ -48,7 +48,7 @@ func (o *Outbox) report(ctx context.Context, n store.NoteRow, now time.Time) err
 	m := telling.ComposeReport(n.ID, all, since, unsent, cmp.Or(person.Zone, plan.Zone), now)
 	told := []store.NoteRow{n}
 	o.sends(ctx, person, m, told, now)
-	return o.sent(ctx, person, m, nil, told, nil, now)
+	return o.sent(ctx, person, m, told, nil, now)
 }
 
 // mostReported bounds what is read for a report.

@@ -48,5 +48,5 @@ func (o *Outbox) order(ctx context.Context, n store.NoteRow, now time.Time) erro
 	told := []store.NoteRow{n}
 	m := telling.Message{ID: n.ID, At: now, Severity: telling.Warning, Subject: n.Subject, Text: n.Text}
 	o.sends(ctx, person, m, told, now)
-	return o.sent(ctx, person, m, nil, told, nil, now)
+	return o.sent(ctx, person, m, told, nil, now)
 }

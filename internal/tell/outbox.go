@@ -31,9 +31,9 @@ type About struct {
 	Site string // as it is called
 	Zone *time.Location
 	Line string // what its device hangs from, in one line
+	Link string // leads to it
 
 	Broken []string // hardware of its device that is out of bounds
-	Link   string   // leads to it
 }
 
 // Parts are what the outbox works with.
@@ -321,11 +321,7 @@ func (o *Outbox) due(ctx context.Context, now time.Time) error {
 			return err
 		}
 		slices.Reverse(rows) // the oldest first
-		have := make([]telling.Note, len(rows))
-		for n, r := range rows {
-			have[n] = r.Note
-		}
-		if c := plan.Next(o.Subject(i, now), have, now); len(c.Add) == 0 && len(c.Drop) == 0 {
+		if c := plan.Next(o.Subject(i, now), store.Told(rows), now); len(c.Add) == 0 && len(c.Drop) == 0 {
 			continue
 		}
 		if err := o.Store.Retell(ctx, i, o.Next); err != nil {

@@ -270,6 +270,15 @@ func TestOneBadIncident(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, []rune(rows[0].Held), 200)
 	o.one.Shelved = nil
+	o.About = func(*incident.Incident) About {
+		return About{Site: "Skarvoe", Zone: time.UTC, Broken: []string{"Fan 2 is 0 rpm"}}
+	}
+	o.Patient = func(k estate.Key) (telling.Patient, bool) {
+		return telling.Patient{Device: string(k), Title: "Router"}, true
+	}
+	require.NoError(t, o.Store.SetTelling(t.Context(), store.TellingVersion{At: noon, Who: "ann", Text: told + "  - {name: warranty, tell: [{who: [ann], as: service call}]}\n"}))
+	require.NoError(t, o.Refresh(t.Context()))
+	o.saved()
 	bad := *o.one
 	bad.ID = "bad"
 	require.NoError(t, o.Store.SaveIncident(t.Context(), &bad, o.Next))
@@ -281,6 +290,6 @@ func TestOneBadIncident(t *testing.T) {
 		return find(ctx, id)
 	}
 	require.NoError(t, o.send(t.Context(), time.Now().UTC().Add(2*time.Hour)))
-	require.Equal(t, []string{"ann@pier.example router is hung"}, o.came())
-	require.Equal(t, []string{"bad.ann.opened.1"}, o.notes(telling.Failed))
+	require.ElementsMatch(t, []string{"ann@pier.example router is hung", "ann@pier.example Service call: Router"}, o.came())
+	require.ElementsMatch(t, []string{"bad.ann.opened.1", "bad.ann.service.1"}, o.notes(telling.Failed))
 }

@@ -13,7 +13,6 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"plumbbob/internal/bus"
-	"plumbbob/internal/core/incident"
 	"plumbbob/internal/core/telling"
 	"plumbbob/internal/store"
 )
@@ -68,16 +67,10 @@ func (o *Outbox) tell(ctx context.Context, who string, notes []store.NoteRow, no
 	var items []telling.Item
 	var told, left []store.NoteRow
 	for _, n := range notes {
-		i, err := o.Find(ctx, n.Incident)
-		if errors.Is(err, store.ErrAway) || ctx.Err() != nil {
+		item, state, err := o.item(ctx, plan, &n, known, now)
+		if err != nil {
 			return err
 		}
-		if err != nil && !errors.Is(err, store.ErrNotFound) { // a bad row spoils only itself
-			n.State, n.Says = telling.Failed, "its incident cannot be read: "+err.Error()
-			left = append(left, n)
-			continue
-		}
-		item, state := o.item(ctx, plan, &n, i, known, now)
 		if state != telling.Sending {
 			n.State = state
 			left = append(left, n)
@@ -94,11 +87,7 @@ func (o *Outbox) tell(ctx context.Context, who string, notes []store.NoteRow, no
 			told[n].Kind, told[n].Size = items[n].Incident.Kind, len(items[n].Incident.Explains)
 		}
 	}
-	about := make([]*incident.Incident, len(items))
-	for n := range items {
-		about[n] = items[n].Incident
-	}
-	return o.sent(ctx, person, m, about, told, left, now)
+	return o.sent(ctx, person, m, told, left, now)
 }
 
 // sends sends a message, and notes in what it says what became of it; it says whether it has gone.
@@ -121,11 +110,11 @@ func (o *Outbox) sends(ctx context.Context, person telling.Person, m telling.Mes
 	return err == nil
 }
 
-// sent records what became of a message about incidents, and of notes that were left out of it.
-func (o *Outbox) sent(ctx context.Context, person telling.Person, m telling.Message, about []*incident.Incident, told, left []store.NoteRow, now time.Time) error {
+// sent records what became of a message, and of notes that were left out of it.
+func (o *Outbox) sent(ctx context.Context, person telling.Person, m telling.Message, told, left []store.NoteRow, now time.Time) error {
 	var entries []store.Entry
 	if told[0].State != telling.Queued {
-		entries = append(entries, journalled(person, m, about, told[0], now))
+		entries = append(entries, journalled(person, m, told[0], now))
 	}
 	// Also when the service is ending: it has been sent, and would be sent again.
 	saving, cancel := context.WithTimeout(context.WithoutCancel(ctx), sendWithin)
@@ -133,8 +122,8 @@ func (o *Outbox) sent(ctx context.Context, person telling.Person, m telling.Mess
 	if err := o.Store.SaveNotes(saving, append(told, left...), entries...); err != nil {
 		return err
 	}
-	for _, i := range about {
-		o.Bus.Incidents.Publish(i)
+	for _, x := range m.Items {
+		o.Bus.Incidents.Publish(x.Incident)
 	}
 	if len(entries) > 0 {
 		o.Bus.Journal.Publish(bus.NewEntry{})
@@ -142,13 +131,21 @@ func (o *Outbox) sent(ctx context.Context, person telling.Person, m telling.Mess
 	return nil
 }
 
-// item is what a note says, or what becomes of it instead.
-func (o *Outbox) item(ctx context.Context, plan *telling.Plan, n *store.NoteRow, i *incident.Incident, known bool, now time.Time) (telling.Item, telling.State) {
-	drop := func(why string) (telling.Item, telling.State) {
+// item is what a note says, or what becomes of it instead. Its error says that neither can be told now.
+func (o *Outbox) item(ctx context.Context, plan *telling.Plan, n *store.NoteRow, known bool, now time.Time) (telling.Item, telling.State, error) {
+	drop := func(why string) (telling.Item, telling.State, error) {
 		n.Says = why
-		return telling.Item{}, telling.Dropped
+		return telling.Item{}, telling.Dropped, nil
 	}
+	i, err := o.Find(ctx, n.Incident)
 	switch {
+	case ctx.Err() != nil:
+		return telling.Item{}, n.State, ctx.Err()
+	case errors.Is(err, store.ErrAway):
+		return telling.Item{}, n.State, err
+	case err != nil && !errors.Is(err, store.ErrNotFound): // a bad row spoils only itself
+		n.Says = "its incident cannot be read: " + err.Error()
+		return telling.Item{}, telling.Failed, nil
 	case i == nil:
 		return drop("its incident is gone")
 	case !known:
@@ -164,10 +161,10 @@ func (o *Outbox) item(ctx context.Context, plan *telling.Plan, n *store.NoteRow,
 	}
 	if until, why := plan.Wait(n.Note, o.Subject(i, now), now); !until.IsZero() {
 		n.Due, n.Held = until, why
-		return telling.Item{}, telling.Queued
+		return telling.Item{}, telling.Queued, nil
 	}
 	a := o.About(i)
-	return telling.Item{Note: n.Note, Incident: i, Site: a.Site, Line: a.Line, Link: a.Link, Code: n.Code}, telling.Sending
+	return telling.Item{Note: n.Note, Incident: i, Site: a.Site, Line: a.Line, Link: a.Link, Code: n.Code}, telling.Sending, nil
 }
 
 // toldBefore says whether somebody was told of an incident before a note of its end.
@@ -241,13 +238,13 @@ func (o *Outbox) reached(who string, err error) {
 	o.Health.Grave("messages", fmt.Sprintf("messages to %s wait, no way to them works: plumb telling sent --waiting lists them; %s: %s", strings.Join(slices.Sorted(maps.Keys(silent)), ", "), first, silent[first]))
 }
 
-func journalled(p telling.Person, m telling.Message, about []*incident.Incident, n store.NoteRow, now time.Time) store.Entry {
+func journalled(p telling.Person, m telling.Message, n store.NoteRow, now time.Time) store.Entry {
 	e := store.Entry{At: now, Who: "plumbd", Kind: store.EntryTelling, Result: "done", Text: fmt.Sprintf("Told %s by %s: %s", p.Title, n.Channel, m.Subject)}
 	if n.State == telling.Failed {
 		e.Result, e.Text = "failed", fmt.Sprintf("Could not tell %s: %s: %s", p.Title, m.Subject, n.Says)
 	}
-	if len(about) == 1 {
-		e.Device, e.Site = about[0].Device, about[0].Site
+	if len(m.Items) == 1 {
+		e.Device, e.Site = m.Items[0].Incident.Device, m.Items[0].Incident.Site
 	}
 	return e
 }

@@ -85,30 +85,41 @@ func (p *Plan) Turns(s Subject) (out []Turn) {
 			continue
 		}
 		for n, step := range r.Steps {
-			at, what := s.Opened.Add(step.After), Opened
-			if step.Service {
-				what = Service
-			}
+			at := s.Opened.Add(step.After)
 			if step.Service && len(s.Broken) == 0 || s.Seen != nil && !at.Before(s.Seen.At) {
 				continue
 			}
 			for _, who := range p.persons(step.Who, at) {
 				due, held := p.due(who, s, later(at, s.Opened.Add(Gather)))
-				out = append(out, Turn{r.Name, n + 1, who, at, due, held, what})
+				out = append(out, Turn{r.Name, n + 1, who, at, due, held, step.what()})
 			}
 		}
 	}
 	slices.SortStableFunc(out, func(a, b Turn) int { return a.At.Compare(b.At) })
-	type once struct {
-		who  string
-		what What
-	}
 	seen := map[once]bool{}
 	return slices.DeleteFunc(out, func(t Turn) bool {
-		was := seen[once{t.Person, t.What}]
-		seen[once{t.Person, t.What}] = true
+		was := seen[t.once()]
+		seen[t.once()] = true
 		return was
 	})
+}
+
+// once is what somebody is noted for once while an incident is open: being told, or a service call.
+type once struct {
+	who     string
+	service bool
+}
+
+func (t Turn) once() once { return once{t.Person, t.What == Service} }
+func (n Note) once() once { return once{n.Person, n.What == Service} }
+
+// Ahead lists the turns of which nothing has been noted.
+func (p *Plan) Ahead(s Subject, have []Note) []Turn {
+	noted := map[once]bool{}
+	for _, n := range have {
+		noted[n.once()] = noted[n.once()] || n.State != Dropped
+	}
+	return slices.DeleteFunc(p.Turns(s), func(t Turn) bool { return noted[t.once()] })
 }
 
 // due is when somebody may hear of it, from a time on.
@@ -214,7 +225,7 @@ func (b *notes) opened() {
 
 // service notes that somebody is sent a service call, unless they were.
 func (b *notes) service(t Turn) {
-	if !slices.ContainsFunc(b.have, func(n Note) bool { return n.Person == t.Person && n.What == Service && n.State != Dropped }) {
+	if !slices.ContainsFunc(b.have, func(n Note) bool { return n.once() == t.once() && n.State != Dropped }) {
 		b.add(Note{Person: t.Person, What: Service, Rule: t.Rule, Step: t.Step, Due: later(t.Due, b.now), Held: t.Held})
 	}
 }

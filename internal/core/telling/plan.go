@@ -183,6 +183,13 @@ type Step struct {
 	Note    string // what that begins with
 }
 
+func (s Step) what() What {
+	if s.Service {
+		return Service
+	}
+	return Opened
+}
+
 // A Subject is an incident with what of its device decides who is told.
 type Subject struct {
 	*incident.Incident
@@ -202,17 +209,15 @@ func (m Match) fits(s Subject) bool {
 		among(m.Kinds, s.Kind) && !SeverityOf(s.Kind).Below(m.Least)
 }
 
-// step is a step of a rule, from 1; empty where the rule is not what it was.
-func (p *Plan) step(rule string, n int) Step {
-	i := slices.IndexFunc(p.Rules, func(r Rule) bool { return r.Name == rule })
-	if i < 0 || n < 1 || n > len(p.Rules[i].Steps) {
-		return Step{}
+// Remark is what a service call begins with, by the step that a note is of; empty where the rule is not
+// what it was.
+func (p *Plan) Remark(n Note) string {
+	i := slices.IndexFunc(p.Rules, func(r Rule) bool { return r.Name == n.Rule })
+	if i < 0 || n.Step < 1 || n.Step > len(p.Rules[i].Steps) {
+		return ""
 	}
-	return p.Rules[i].Steps[n-1]
+	return p.Rules[i].Steps[n.Step-1].Note
 }
-
-// Remark is what a service call begins with, by the step that a note is of.
-func (p *Plan) Remark(n Note) string { return p.step(n.Rule, n.Step).Note }
 
 // persons are those that are meant at a moment, each once, in order.
 func (p *Plan) persons(names []string, at time.Time) (out []string) {

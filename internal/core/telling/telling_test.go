@@ -129,6 +129,8 @@ func TestServiceCallByRule(t *testing.T) {
 	require.Equal(t, "Contract 4711", p.Remark(have[3]))
 	require.Empty(t, p.Remark(Note{Rule: "gone", Step: 1}))
 	require.Empty(t, ids("2026-11-29 15:00"), "once")
+	require.Empty(t, p.Ahead(s, have))
+	require.Len(t, p.Ahead(s, have[:3]), 1, "who was told is not yet sent a service call")
 	have[3].State = Queued
 	s.Incident.Ended = at("2026-11-29 16:00")
 	c := p.Next(s, have, at("2026-11-29 16:00"))
