@@ -108,7 +108,7 @@ func (a *app) tellingPreview() *cobra.Command {
 func turnTable(all []contract.Turn) table {
 	t := table{columns: []string{inZone("WHEN"), "WHO", "BY", "RULE", "STEP", "NOTE"}}
 	for _, x := range all {
-		t.rows = append(t.rows, row(stamp(&x.Due), x.Title, strings.Join(x.Ways, ", else "), x.Rule, x.Step, as(x)+x.Held))
+		t.rows = append(t.rows, row(stamp(&x.Due), x.Title, strings.Join(x.Ways, ", else "), x.Rule, x.Step, strings.Trim(as(x)+x.Held, ", ")))
 	}
 	return t
 }
